@@ -1,0 +1,161 @@
+"""The command line."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.console import Console
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+from rich.table import Table
+
+from gefa.core.deliver.manifest import Manifest
+from gefa.core.errors import GefaError
+from gefa.core.plan import Plan, load_plan
+from gefa.core.read.survey import PartFacts, Survey
+
+app = typer.Typer(
+    help="Turns designs and pictures into the files a website serves.",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+)
+out_console = Console(highlight=False)
+err_console = Console(stderr=True, highlight=False, soft_wrap=True)
+
+FAILED = 1
+WRONG_USAGE = 2
+
+Sources = Annotated[list[Path], typer.Argument(help="Designs and pictures.", show_default=False)]
+Source = Annotated[Path, typer.Argument(help="A design or picture.", show_default=False)]
+PlanFile = Annotated[Path | None, typer.Option("--plan", help="A plan file (TOML).")]
+OutFolder = Annotated[Path, typer.Option("--out", help="The folder that gets the files.")]
+Jobs = Annotated[
+    int, typer.Option("--jobs", min=1, max=256, help="How many processes work at once.")
+]
+Force = Annotated[bool, typer.Option("--force", help="Make everything anew, reuse nothing.")]
+AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
+DataFolder = Annotated[Path, typer.Option("--data", help="The folder that keeps everything.")]
+Port = Annotated[int, typer.Option("--port", min=0, max=65535, envvar="PORT")]
+Host = Annotated[str, typer.Option("--host", help="The address to listen on.")]
+Workers = Annotated[int, typer.Option("--workers", min=1, max=256, help="Worker processes.")]
+
+
+def cores() -> int:
+    """How many cores this process may use."""
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+
+
+@app.command()
+def export(
+    sources: Sources,
+    out: OutFolder,
+    plan: PlanFile = None,
+    jobs: Jobs = cores(),
+    force: Force = False,
+) -> None:
+    """Make the files of SOURCES in a folder, with a manifest and markup."""
+    from gefa.work.batch import Progress as Told
+    from gefa.work.batch import export_sources
+
+    try:
+        chosen = load_plan(plan) if plan else Plan()
+        with _progress() as bar:
+            task = bar.add_task("reading", total=None)
+            planned = 0
+
+            def more(files: int) -> None:
+                nonlocal planned
+                planned += files
+                bar.update(task, total=planned)
+
+            told = Told(
+                planned=more,
+                made=lambda cut, files: bar.update(task, advance=files, description=cut),
+            )
+            manifest = export_sources(
+                sources, chosen, out, jobs=jobs, force=force, progress=told
+            )
+    except GefaError as error:
+        err_console.print(f"gefa: {error}", markup=False)
+        raise typer.Exit(WRONG_USAGE) from error
+    _report(manifest, {source.name for source in sources})
+    raise typer.Exit(FAILED if manifest.failed else 0)
+
+
+def _progress() -> Progress:
+    return Progress(
+        TextColumn("{task.description}", markup=False),
+        BarColumn(),
+        MofNCompleteColumn(),
+        TimeRemainingColumn(),
+        console=err_console,
+        transient=True,
+    )
+
+
+def _report(manifest: Manifest, sources: set[str]) -> None:
+    ours = {cut.name for cut in manifest.cuts if cut.source.rpartition("/")[2] in sources}
+    files = [file for file in manifest.files if file.cut in ours]
+    reused = sum(file.reused for file in files)
+    weight = sum(file.bytes for file in files)
+    out_console.print(
+        f"{len(files) - reused} made, {reused} reused, {len(manifest.dropped)} dropped,"
+        f" {len(manifest.failed)} failed: {len(files)} files, {weight / 1000:,.1f} kB"
+    )
+    for word, remarks in (
+        ("failed", manifest.failed),
+        ("warning", manifest.warnings),
+        ("left out", manifest.left_out),
+        ("dropped", manifest.dropped),
+    ):
+        for remark in remarks:
+            err_console.print(f"{word}: {remark.cut}: {remark.reason}", markup=False)
+
+
+@app.command()
+def parts(source: Source, as_json: AsJson = False) -> None:
+    """List the parts a source can be asked for."""
+    from gefa.core.read import read
+    from gefa.core.read.survey import survey
+
+    try:
+        surveyed = survey(read(source))
+    except GefaError as error:
+        err_console.print(f"gefa: {error}", markup=False)
+        raise typer.Exit(FAILED) from error
+    if as_json:
+        typer.echo(surveyed.model_dump_json(indent=2))
+    else:
+        out_console.print(_parts_table(surveyed))
+
+
+def _parts_table(surveyed: Survey) -> Table:
+    table = Table(box=None, pad_edge=False)
+    for title in ("part", "kind", "tags", "place in px", ""):
+        table.add_column(title)
+    for part in surveyed.parts:
+        table.add_row(*_part_row(part))
+    return table
+
+
+def _part_row(part: PartFacts) -> tuple[str, ...]:
+    from rich.markup import escape
+
+    place = part.problem or "nothing visible"
+    if part.extent and not part.extent.empty:
+        box = part.extent
+        place = f"{box.width} × {box.height} at {box.x}, {box.y}"
+    return (
+        escape("  " * part.depth + (part.path if part.depth < 2 else part.display_name)),
+        part.kind.value,
+        " ".join(f"#{tag}" for tag in part.tags),
+        escape(place),
+        "" if part.visible else "hidden",
+    )
+
+
+if __name__ == "__main__":
+    app()

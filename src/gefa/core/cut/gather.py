@@ -1,0 +1,137 @@
+"""Which parts become cuts: by tag, by rule, by hand, and a default when nobody said anything."""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from functools import lru_cache
+
+from gefa.core.cut.cut import Cut, Gathered, Origin, Remark
+from gefa.core.plan import CutEntry, Plan, Rule, did_you_mean
+from gefa.core.read.document import Kind
+from gefa.core.read.survey import PartFacts, Survey
+
+FLAT_DEFAULT = "backdrop"
+PART_DEFAULT = "figure"
+
+
+def gather(source: Survey, plan: Plan, *, default: bool) -> Gathered:
+    """All cuts of ``source``. What a hand chose for a part stands instead of tags and rules.
+
+    With ``default``, a source that nobody marked gives every named top-level part, or itself.
+    """
+    found = Gathered()
+    by_hand = _by_part(plan.cuts)
+    for part in source.parts:
+        if part.path in by_hand:
+            _add_by_hand(part, by_hand.pop(part.path), source, plan, found)
+            continue
+        tagged = _add_tagged(part, plan, found)
+        if not tagged and part.kind is not Kind.CANVAS:
+            _add_ruled(part, plan, found)
+    for missing in by_hand:
+        found.warnings.append(Remark(cut=missing, reason="the source has no such part"))
+    if default and not found.cuts and not plan.chooses and not any(part.tags for part in source.parts):
+        _add_default(source, found)
+    return found
+
+
+def default_recipe(source: Survey, part: PartFacts) -> str:
+    """The built-in recipe for a part that nobody gave one."""
+    if part.kind is Kind.CANVAS and not source.transparent:
+        return FLAT_DEFAULT
+    return PART_DEFAULT
+
+
+def _by_part(entries: tuple[CutEntry, ...]) -> dict[str, list[CutEntry]]:
+    grouped: dict[str, list[CutEntry]] = defaultdict(list)
+    for entry in entries:
+        grouped[entry.part].append(entry)
+    return grouped
+
+
+def _add_by_hand(
+    part: PartFacts, entries: list[CutEntry], source: Survey, plan: Plan, found: Gathered
+) -> None:
+    for entry in entries:
+        if entry.leave_out:
+            continue
+        recipe = entry.recipe or default_recipe(source, part)
+        if recipe not in plan.all_recipes:
+            hint = did_you_mean(recipe, plan.all_recipes)
+            found.warnings.append(
+                Remark(cut=part.path, reason=f"there is no recipe {recipe!r}. {hint}")
+            )
+            continue
+        name = entry.name or part.display_name
+        found.cuts.append(Cut(part=part.path, name=name, recipe=recipe, origin=Origin.HAND))
+
+
+def _add_tagged(part: PartFacts, plan: Plan, found: Gathered) -> bool:
+    name = part.display_name
+    for tag in part.tags:
+        if tag not in plan.all_recipes:
+            hint = did_you_mean(tag, plan.all_recipes)
+            found.warnings.append(
+                Remark(cut=part.path, reason=f"the tag #{tag} names no recipe. {hint}")
+            )
+            continue
+        first = tag == part.tags[0]
+        found.cuts.append(
+            Cut(
+                part=part.path,
+                name=name if first else f"{name}-{tag}",
+                recipe=tag,
+                origin=Origin.TAG,
+            )
+        )
+    return bool(part.tags)
+
+
+def _add_ruled(part: PartFacts, plan: Plan, found: Gathered) -> None:
+    rule = next((rule for rule in plan.rules if matches(rule, part)), None)
+    if rule is None:
+        return
+    if rule.leave_out:
+        found.left_out.append(Remark(cut=part.path, reason=f"the rule {rule.parts!r} leaves it out"))
+        return
+    recipe = rule.recipe or PART_DEFAULT
+    if recipe not in plan.all_recipes:
+        hint = did_you_mean(recipe, plan.all_recipes)
+        found.warnings.append(
+            Remark(cut=part.path, reason=f"the rule {rule.parts!r} names no recipe. {hint}")
+        )
+        return
+    found.cuts.append(
+        Cut(part=part.path, name=part.display_name, recipe=recipe, origin=Origin.RULE)
+    )
+
+
+def matches(rule: Rule, part: PartFacts) -> bool:
+    """Whether the rule's glob covers the part's whole path; ``*`` stays within one level."""
+    return bool(_pattern(rule.parts).fullmatch(part.path))
+
+
+@lru_cache(maxsize=512)
+def _pattern(glob: str) -> re.Pattern[str]:
+    pieces = re.split(r"(\*\*|\*|\?)", glob)
+    wild = {"**": ".*", "*": "[^/]*", "?": "[^/]"}
+    return re.compile("".join(wild.get(piece, re.escape(piece)) for piece in pieces))
+
+
+def _add_default(source: Survey, found: Gathered) -> None:
+    parts = [part for part in source.parts if part.depth == 1] or [source.canvas]
+    for part in parts:
+        if not part.visible:
+            found.left_out.append(
+                Remark(cut=part.path, reason="it is hidden; tag it or tick it to have it")
+            )
+            continue
+        found.cuts.append(
+            Cut(
+                part=part.path,
+                name=part.display_name,
+                recipe=default_recipe(source, part),
+                origin=Origin.DEFAULT,
+            )
+        )

@@ -1,0 +1,74 @@
+"""HTML that lets a browser choose the right variant."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from html import escape
+from itertools import groupby
+from urllib.parse import quote
+
+from gefa.core.geometry import Size
+from gefa.core.treat.formats import FORMATS, ORDER, Format
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """A variant as the markup needs it: its URL, format and width in px."""
+
+    url: str
+    format: Format
+    width: int
+    height: int
+
+
+def default_sizes(shown: Size) -> str:
+    """The picture fills the window until it has its natural width."""
+    return f"(max-width: {shown.width}px) 100vw, {shown.width}px"
+
+
+def picture(offers: Sequence[Offer], shown: Size, alt: str, *, lazy: bool = True) -> str:
+    """A ``<picture>`` with a ``<source>`` for each format and an ``<img>`` in the last one.
+
+    ``shown`` is the natural size in px; it gives ``width`` and ``height``, so that nothing
+    jumps. WHATWG HTML, 4.8.1 and 4.8.4.2.
+    """
+    if not offers:
+        return ""
+    by_format = _by_format(offers)
+    *sources, (_, fallback) = by_format
+    sizes = escape(default_sizes(shown))
+    lines = ["<picture>"]
+    lines += [
+        f'  <source type="{FORMATS[format].media_type}" srcset="{_srcset(variants)}"'
+        f' sizes="{sizes}">'
+        for format, variants in sources
+    ]
+    middle = _plain_choice(fallback)
+    loading = "lazy" if lazy else "eager"
+    lines += [
+        f'  <img src="{_url(middle.url)}" srcset="{_srcset(fallback)}" sizes="{sizes}"',
+        f'       width="{shown.width}" height="{shown.height}" alt="{escape(alt)}"'
+        f' loading="{loading}" decoding="async">',
+        "</picture>",
+    ]
+    return "\n".join(lines)
+
+
+def _by_format(offers: Sequence[Offer]) -> list[tuple[Format, list[Offer]]]:
+    """Newest format first, and a fallback that every browser shows last; widths ascending."""
+    ordered = sorted(offers, key=lambda offer: (ORDER.index(offer.format), offer.width))
+    return [(format, list(group)) for format, group in groupby(ordered, lambda o: o.format)]
+
+
+def _plain_choice(offers: Sequence[Offer]) -> Offer:
+    """For browsers without ``srcset``: the middle of the ladder."""
+    return offers[len(offers) // 2]
+
+
+def _srcset(offers: Sequence[Offer]) -> str:
+    return escape(", ".join(f"{_url(offer.url)} {offer.width}w" for offer in offers))
+
+
+def _url(path: str) -> str:
+    return quote(path, safe="/:?=&#%")

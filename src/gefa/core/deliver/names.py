@@ -1,0 +1,63 @@
+"""File names that are safe in every file system and every URL, and never clash."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+
+from anyascii import anyascii
+
+MAX_SEGMENT = 80
+"""characters of one path segment, before the extension"""
+
+_RESERVED = re.compile(r"con|prn|aux|nul|com[0-9]|lpt[0-9]", re.I)
+_ALWAYS_TAKEN = ("manifest.json",)
+
+
+def safe(text: str) -> str:
+    """``text`` in ASCII letters, digits, ``-`` and ``_``: transliterated, never empty.
+
+    Reserved device names of Windows get a suffix (Naming Files, Paths, and Namespaces).
+    """
+    plain = re.sub(r"[^A-Za-z0-9_]+", "-", anyascii(text[: 4 * MAX_SEGMENT]))
+    plain = plain[:MAX_SEGMENT].strip("-_")
+    if not plain:
+        return "cut"
+    return f"{plain}-cut" if _RESERVED.fullmatch(plain) else plain
+
+
+class NameBook:
+    """Hands out names and paths that no other cut has, whatever the case of letters."""
+
+    def __init__(self, taken: Iterable[str] = ()) -> None:
+        self._paths = {path.casefold() for path in (*_ALWAYS_TAKEN, *taken)}
+        self._cuts: set[str] = set()
+
+    def cut(self, wanted: str) -> str:
+        """A safe name for a cut: ``hero``, then ``hero-2``, ``hero-3``, …"""
+        stem = safe(wanted)
+        name, count = stem, 1
+        while name.casefold() in self._cuts:
+            count += 1
+            name = f"{stem}-{count}"
+        self._cuts.add(name.casefold())
+        return name
+
+    def path(self, template: str, fields: dict[str, str]) -> str:
+        """The template filled in, each segment made safe, ``/`` kept as a folder."""
+        filled = template.format_map({key: value for key, value in fields.items()})
+        folders, _, last = filled.replace("\\", "/").rpartition("/")
+        stem, extension = _split_extension(last, fields["ext"])
+        parts = [safe(folder) for folder in folders.split("/") if folder.strip(". ")]
+        stem = "/".join([*parts, safe(stem)])
+        path, count = f"{stem}.{extension}", 1
+        while path.casefold() in self._paths:
+            count += 1
+            path = f"{stem}-{count}.{extension}"
+        self._paths.add(path.casefold())
+        return path
+
+
+def _split_extension(name: str, extension: str) -> tuple[str, str]:
+    suffix = f".{extension}"
+    return (name[: -len(suffix)] if name.endswith(suffix) else name), extension

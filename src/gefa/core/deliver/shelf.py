@@ -1,0 +1,128 @@
+"""Where made files are put, and found again by what they were made from."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import shutil
+import tempfile
+from pathlib import Path
+from typing import Any, Protocol
+
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+
+class Stored(BaseModel):
+    """Bytes that stand on a shelf; ``bytes`` is their number."""
+
+    model_config = ConfigDict(frozen=True)
+
+    sha256: str
+    bytes: int
+
+
+class Shelf(Protocol):
+    """A place for files. Keys say what a file was made from, paths where a person finds it."""
+
+    def recall(self, key: str, path: str) -> Stored | None:
+        """The file made from ``key`` before, now also at ``path``; None if it is not here."""
+
+    def keep(self, key: str, path: str, data: bytes) -> Stored:
+        """Put ``data`` at ``path``, whole or not at all."""
+
+    def recall_facts(self, key: str) -> dict[str, Any] | None:
+        """Measurements kept under ``key``."""
+
+    def keep_facts(self, key: str, facts: dict[str, Any]) -> None:
+        """Remember measurements (JSON values) under ``key``."""
+
+
+def write_whole(path: Path, data: bytes) -> None:
+    """Write a file so that it is there whole or not at all, also after a power cut."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    handle, draft = tempfile.mkstemp(dir=path.parent, prefix=".gefa-", suffix=".part")
+    try:
+        with os.fdopen(handle, "wb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+            os.fchmod(file.fileno(), 0o644)
+        os.replace(draft, path)
+    except BaseException:
+        Path(draft).unlink(missing_ok=True)
+        raise
+
+
+class _Entry(BaseModel):
+    path: str
+    sha256: str
+    bytes: int
+
+
+class _Memory(BaseModel):
+    files: dict[str, _Entry] = {}
+    facts: dict[str, dict[str, Any]] = {}
+
+
+class FolderShelf:
+    """An ordinary folder, with a memory of what its files were made from in ``.gefa``.
+
+    Worker processes only read the memory; the one who runs the export writes it, from what the
+    workers report. ``force`` forgets everything made before.
+    """
+
+    def __init__(self, folder: Path, *, force: bool = False) -> None:
+        self.folder = folder
+        self._memory_file = folder / ".gefa" / "memory.json"
+        self._memory = _Memory() if force else self._load()
+
+    def _load(self) -> _Memory:
+        try:
+            return _Memory.model_validate_json(self._memory_file.read_text("utf-8"))
+        except (OSError, ValidationError, UnicodeDecodeError):
+            return _Memory()
+
+    def recall(self, key: str, path: str) -> Stored | None:
+        entry = self._memory.files.get(key)
+        if entry is None or not self._intact(entry):
+            return None
+        if entry.path != path:
+            shutil.copyfile(self.folder / entry.path, self._draft(path))
+            os.replace(self._draft(path), self.folder / path)
+        return Stored(sha256=entry.sha256, bytes=entry.bytes)
+
+    def _draft(self, path: str) -> Path:
+        target = self.folder / path
+        target.parent.mkdir(parents=True, exist_ok=True)
+        return target.with_name(f".gefa-{os.getpid()}-{target.name}.part")
+
+    def _intact(self, entry: _Entry) -> bool:
+        try:
+            data = (self.folder / entry.path).read_bytes()
+        except OSError:
+            return False
+        return len(data) == entry.bytes and hashlib.sha256(data).hexdigest() == entry.sha256
+
+    def keep(self, key: str, path: str, data: bytes) -> Stored:
+        write_whole(self.folder / path, data)
+        return Stored(sha256=hashlib.sha256(data).hexdigest(), bytes=len(data))
+
+    def recall_facts(self, key: str) -> dict[str, Any] | None:
+        return self._memory.facts.get(key)
+
+    def keep_facts(self, key: str, facts: dict[str, Any]) -> None:
+        """Nothing: facts come back to the one who runs the export in the job's report."""
+
+    def remember(self, files: dict[str, tuple[str, Stored]], facts: dict[str, Any]) -> None:
+        """Add to the memory: key to (path, file), and key to facts. Older entries stay while
+        their file is not claimed by another key."""
+        claimed = {path for path, _ in files.values()}
+        kept = {k: e for k, e in self._memory.files.items() if e.path not in claimed}
+        new = {
+            key: _Entry(path=path, sha256=stored.sha256, bytes=stored.bytes)
+            for key, (path, stored) in files.items()
+        }
+        self._memory = _Memory(files=kept | new, facts=self._memory.facts | facts)
+        text = json.dumps(self._memory.model_dump(), separators=(",", ":"))
+        write_whole(self._memory_file, text.encode())

@@ -1,0 +1,329 @@
+"""Run a plan over a document: the one way from a source to files.
+
+The command line, the worker processes and the tests all come through here. ``prepare`` says what
+there is to make without drawing or encoding; ``carry_out`` makes the files of one cut.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from pydantic import BaseModel, ConfigDict
+
+from gefa.core.cut.cut import Cut, Remark
+from gefa.core.cut.gather import gather
+from gefa.core.deliver.manifest import CutRecord, File
+from gefa.core.deliver.markup import Offer, picture
+from gefa.core.deliver.names import NameBook
+from gefa.core.deliver.shelf import Shelf
+from gefa.core.errors import EncodeError, GefaError
+from gefa.core.geometry import Rect, Size
+from gefa.core.pixels import AlphaKind, alpha_kind
+from gefa.core.plan import Plan
+from gefa.core.read.document import CANVAS_PATH, Document, Part
+from gefa.core.read.survey import PartFacts, Survey, outline, survey
+from gefa.core.treat.encode import ENCODER, encode, too_large_for
+from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.treat.ladder import ladder
+from gefa.core.treat.make import baseline_bytes, fit_alpha, rungs
+from gefa.core.treat.recipe import Recipe
+
+
+class Variant(BaseModel):
+    """One file to make. ``key`` says everything its bytes depend on; sizes in px."""
+
+    model_config = ConfigDict(frozen=True)
+
+    key: str
+    path: str
+    format: Format
+    width: int
+    height: int
+    quality: int | None
+
+    @property
+    def size(self) -> Size:
+        return Size(self.width, self.height)
+
+
+class Job(BaseModel):
+    """The files of one cut, self-contained: with the source's bytes it is all a worker needs.
+
+    ``extent`` is in canvas px.
+    """
+
+    model_config = ConfigDict(frozen=True)
+
+    source: str
+    cut: Cut
+    recipe: Recipe
+    extent: Rect
+    fingerprint: str
+    variants: tuple[Variant, ...]
+    alt: str = ""
+
+
+class JobReport(BaseModel):
+    """What became of a job. ``keys`` gives each file's path the key it was made from."""
+
+    record: CutRecord
+    files: list[File] = []
+    keys: dict[str, str] = {}
+    facts_key: str = ""
+    failed: list[Remark] = []
+    warnings: list[Remark] = []
+
+
+@dataclass
+class Prepared:
+    """What a run will do: jobs, and what it already has to say."""
+
+    jobs: list[Job] = field(default_factory=list)
+    left_out: list[Remark] = field(default_factory=list)
+    failed: list[Remark] = field(default_factory=list)
+    warnings: list[Remark] = field(default_factory=list)
+
+
+class Facts(BaseModel):
+    """What is measured of a cut's pixels once: its alpha, and its baseline in bytes."""
+
+    alpha: AlphaKind
+    baseline_bytes: int
+
+
+def survey_for(document: Document, plan: Plan, *, default: bool = True) -> Survey:
+    """The document's tree, measured where the plan makes cuts."""
+    chosen = {cut.part for cut in gather(outline(document), plan, default=default).cuts}
+    return survey(document, lambda part: part.path in chosen)
+
+
+def prepare(
+    source: Survey, plan: Plan, names: NameBook | None = None, *, default: bool = True
+) -> Prepared:
+    """Expand plan × source into jobs; draws and encodes nothing.
+
+    A part that could not be measured, or shows nothing, fails alone.
+    """
+    book = names or NameBook()
+    gathered = gather(source, plan, default=default)
+    prepared = Prepared(left_out=gathered.left_out, warnings=gathered.warnings)
+    noticed = {notice.part: notice.reason for notice in source.notices}
+    by_path = {part.path: part for part in source.parts}
+    for cut in gathered.cuts:
+        part = by_path[cut.part]
+        if part.problem or part.extent is None or part.extent.empty:
+            reason = part.problem or f"the part {cut.part!r} has no visible pixels"
+            prepared.failed.append(Remark(cut=cut.name, reason=reason))
+            continue
+        prepared.warnings += _remarks_on(part, cut, noticed)
+        named = cut.model_copy(update={"name": book.cut(cut.name)})
+        recipe = plan.recipe(cut.recipe)
+        prepared.jobs.append(_job(source, part, part.extent, named, recipe, book, prepared))
+    return prepared
+
+
+def _remarks_on(part: PartFacts, cut: Cut, noticed: dict[str, str]) -> Iterable[Remark]:
+    if part.blend != "src-over":
+        yield Remark(
+            cut=cut.name, reason=f"its blend mode {part.blend} against what lies below is dropped"
+        )
+    if part.path in noticed:
+        yield Remark(cut=cut.name, reason=noticed[part.path])
+
+
+def _job(
+    source: Survey,
+    part: PartFacts,
+    extent: Rect,
+    cut: Cut,
+    recipe: Recipe,
+    book: NameBook,
+    prepared: Prepared,
+) -> Job:
+    variants = []
+    for size in ladder(extent.size, recipe.widths, part.scalable):
+        for format in recipe.formats:
+            problem = too_large_for(format, size)
+            if problem:
+                prepared.failed.append(Remark(cut=cut.name, reason=problem))
+                continue
+            variants.append(_variant(source.name, part.fingerprint, cut, recipe, size, format, book))
+    return Job(
+        source=source.name,
+        cut=cut,
+        recipe=recipe,
+        extent=extent,
+        fingerprint=part.fingerprint,
+        variants=tuple(variants),
+        alt=part.display_name,
+    )
+
+
+def _variant(
+    source: str,
+    fingerprint: str,
+    cut: Cut,
+    recipe: Recipe,
+    size: Size,
+    format: Format,
+    book: NameBook,
+) -> Variant:
+    fields = {
+        "cut": cut.name,
+        "source": Path(source).stem,
+        "width": str(size.width),
+        "height": str(size.height),
+        "format": format.value,
+        "ext": FORMATS[format].extension,
+    }
+    quality = recipe.quality_for(format)
+    treatment = [ENCODER, size.width, size.height, format, quality, recipe.alpha, recipe.matte]
+    return Variant(
+        key=_key(fingerprint, *treatment),
+        path=book.path(recipe.name, fields),
+        format=format,
+        width=size.width,
+        height=size.height,
+        quality=quality,
+    )
+
+
+def _key(*ingredients: object) -> str:
+    text = json.dumps([str(ingredient) for ingredient in ingredients])
+    return hashlib.blake2b(text.encode(), digest_size=20).hexdigest()
+
+
+def carry_out(
+    job: Job,
+    opened: Callable[[], Document],
+    shelf: Shelf,
+    on_file: Callable[[File], None] = lambda _: None,
+) -> JobReport:
+    """Make the files of one cut, or find them on the shelf.
+
+    ``opened`` gives the document and is only called when there is something to draw. A variant
+    that its encoder refuses is reported and costs no other. Raises SourceError if the source
+    cannot be drawn.
+    """
+    files: dict[str, File] = {}
+    missing: list[Variant] = []
+    failed: list[Remark] = []
+    for variant in job.variants:
+        stored = shelf.recall(variant.key, variant.path)
+        if stored is None:
+            missing.append(variant)
+            continue
+        files[variant.path] = _file(job, variant, stored.sha256, stored.bytes, reused=True)
+        on_file(files[variant.path])
+    facts_key = _key(job.fingerprint, ENCODER, "facts")
+    facts = _recalled_facts(shelf, facts_key)
+    if missing or facts is None:
+        document = opened()
+        part = document.part(job.cut.part)
+        facts = _encode_all(job, document, part, missing, facts, shelf, files, failed, on_file)
+        shelf.keep_facts(facts_key, facts.model_dump(mode="json"))
+    ordered = [files[v.path] for v in job.variants if v.path in files]
+    return JobReport(
+        record=_record(job, facts, ordered),
+        files=ordered,
+        keys={v.path: v.key for v in job.variants if v.path in files},
+        facts_key=facts_key,
+        failed=failed,
+    )
+
+
+def _recalled_facts(shelf: Shelf, key: str) -> Facts | None:
+    known = shelf.recall_facts(key)
+    return Facts.model_validate(known) if known else None
+
+
+def _encode_all(
+    job: Job,
+    document: Document,
+    part: Part,
+    missing: list[Variant],
+    facts: Facts | None,
+    shelf: Shelf,
+    files: dict[str, File],
+    failed: list[Remark],
+    on_file: Callable[[File], None],
+) -> Facts:
+    alpha = facts.alpha if facts else None
+    sizes = sorted({variant.size for variant in missing}, key=lambda size: size.width)
+    if alpha is None and not sizes:
+        sizes = [job.extent.size]
+    for size, image in rungs(document, part, job.extent, sizes):
+        alpha = alpha or alpha_kind(image)
+        for variant in (v for v in missing if v.size == size):
+            try:
+                pixels = fit_alpha(image, variant.format, job.recipe)
+                data = encode(pixels, variant.format, variant.quality)
+            except EncodeError as error:
+                failed.append(Remark(cut=job.cut.name, reason=f"{variant.path}: {error}"))
+                continue
+            stored = shelf.keep(variant.key, variant.path, data)
+            files[variant.path] = _file(job, variant, stored.sha256, stored.bytes, reused=False)
+            on_file(files[variant.path])
+    if facts:
+        return facts
+    baseline = baseline_bytes(document, part, job.extent)
+    return Facts(alpha=alpha or AlphaKind.NONE, baseline_bytes=baseline)
+
+
+def _file(job: Job, variant: Variant, sha256: str, size: int, *, reused: bool) -> File:
+    return File(
+        cut=job.cut.name,
+        path=variant.path,
+        format=variant.format,
+        width=variant.width,
+        height=variant.height,
+        bytes=size,
+        sha256=sha256,
+        quality=variant.quality,
+        reused=reused,
+    )
+
+
+def _record(job: Job, facts: Facts | None, files: list[File]) -> CutRecord:
+    offers = [Offer(f.path, f.format, f.width, f.height) for f in files]
+    return CutRecord(
+        name=job.cut.name,
+        source=job.source,
+        part=job.cut.part,
+        recipe=job.cut.recipe,
+        origin=job.cut.origin,
+        x=job.extent.x,
+        y=job.extent.y,
+        width=job.extent.width,
+        height=job.extent.height,
+        alpha=facts.alpha if facts else None,
+        baseline_bytes=facts.baseline_bytes if facts else None,
+        markup=picture(offers, job.extent.size, job.alt),
+    )
+
+
+def failed_report(job: Job, reason: str) -> JobReport:
+    """The report of a job that could not be carried out at all."""
+    return JobReport(
+        record=_record(job, None, []), failed=[Remark(cut=job.cut.name, reason=reason)]
+    )
+
+
+def notices_of(source: Survey) -> list[Remark]:
+    """What the reader has to say about the source as a whole."""
+    return [
+        Remark(cut=source.name, reason=notice.reason)
+        for notice in source.notices
+        if notice.part == CANVAS_PATH
+    ]
+
+
+def explain(error: Exception) -> str:
+    """An error as a sentence for a report."""
+    if isinstance(error, GefaError):
+        return str(error)
+    return f"{type(error).__name__}: {error}"

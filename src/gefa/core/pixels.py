@@ -1,0 +1,122 @@
+"""Operations on pixels that every step shares. All pictures are libvips images."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+import pyvips
+
+from gefa.core.geometry import NOWHERE, Rect, Size
+
+SRGB_BANDS = (3, 4)
+
+
+class AlphaKind(StrEnum):
+    """How a picture uses transparency."""
+
+    NONE = "none"
+    BINARY = "binary"
+    SOFT = "soft"
+
+
+def to_srgb(image: pyvips.Image) -> pyvips.Image:
+    """Any picture as 8-bit sRGB with 3 bands, or 4 where it has alpha.
+
+    An embedded profile is honoured, CMYK and wide gamut included; one that cannot be used is
+    dropped and the picture is taken as what its bands say it is.
+    """
+    if image.coding != "none":
+        image = image.rad2float()
+    converted = _through_profile(image)
+    if converted is None:
+        converted = image.colourspace("srgb")
+    if converted.hasalpha():
+        alpha = converted[converted.bands - 1]
+        colour = converted.extract_band(0, n=min(3, converted.bands - 1))
+        if colour.bands == 1:
+            colour = colour.bandjoin([colour, colour])
+        converted = colour.bandjoin(alpha)
+    elif converted.bands > 3:
+        converted = converted.extract_band(0, n=3)
+    elif converted.bands < 3:
+        grey = converted[0]
+        converted = grey.bandjoin([grey, grey])
+    if converted.format != "uchar":
+        converted = converted.cast("uchar")
+    return converted.copy(interpretation="srgb")
+
+
+def _through_profile(image: pyvips.Image) -> pyvips.Image | None:
+    if image.get_typeof("icc-profile-data") == 0:
+        return None
+    try:
+        return image.icc_transform(
+            "srgb", embedded=True, intent="relative", black_point_compensation=True, depth=8
+        )
+    except pyvips.Error:
+        return None
+
+
+def with_alpha(image: pyvips.Image) -> pyvips.Image:
+    """An sRGB picture with 4 bands; opaque where it had no alpha."""
+    if image.hasalpha():
+        return image
+    return image.bandjoin(255).copy(interpretation="srgb")
+
+
+def alpha_kind(image: pyvips.Image) -> AlphaKind:
+    """None, binary (only 0 and 255) or soft alpha, from the histogram of the alpha band."""
+    if not image.hasalpha():
+        return AlphaKind.NONE
+    counts = image[image.bands - 1].hist_find().numpy().reshape(-1)
+    if int(counts[:255].sum()) == 0:
+        return AlphaKind.NONE
+    if int(counts[1:255].sum()) == 0:
+        return AlphaKind.BINARY
+    return AlphaKind.SOFT
+
+
+def drop_opaque_alpha(image: pyvips.Image) -> pyvips.Image:
+    """The picture without an alpha band that says nothing."""
+    if image.hasalpha() and alpha_kind(image) is AlphaKind.NONE:
+        return image.extract_band(0, n=image.bands - 1)
+    return image
+
+
+def visible_box(image: pyvips.Image) -> Rect:
+    """The smallest rectangle that holds every pixel whose alpha is above 0."""
+    if not image.hasalpha():
+        return Rect(0, 0, image.width, image.height)
+    alpha = image[image.bands - 1].copy(interpretation="b-w")
+    left, top, width, height = alpha.find_trim(threshold=0, background=[0], line_art=True)
+    return Rect(int(left), int(top), int(width), int(height)) if width and height else NOWHERE
+
+
+def resize(image: pyvips.Image, size: Size) -> pyvips.Image:
+    """The picture at exactly ``size``, Lanczos-3 on premultiplied alpha.
+
+    Premultiplying keeps the colour of invisible pixels out of the edges
+    (Porter & Duff, Compositing Digital Images, 1984).
+    """
+    if (image.width, image.height) == (size.width, size.height):
+        return image
+    across, down = size.width / image.width, size.height / image.height
+    if not image.hasalpha():
+        return _exactly(image.resize(across, vscale=down, kernel="lanczos3"), size)
+    small = image.premultiply().resize(across, vscale=down, kernel="lanczos3")
+    return _exactly(small.unpremultiply().rint().cast("uchar"), size).copy(interpretation="srgb")
+
+
+def _exactly(image: pyvips.Image, size: Size) -> pyvips.Image:
+    # A scale is a float: a side can come out one pixel off on very large pictures.
+    if (image.width, image.height) == (size.width, size.height):
+        return image
+    return image.gravity("north-west", size.width, size.height, extend="copy")
+
+
+def on_matte(image: pyvips.Image, matte: str) -> pyvips.Image:
+    """The picture laid on an opaque colour given as ``#rrggbb``."""
+    if not image.hasalpha():
+        return image
+    background = [int(matte[i : i + 2], 16) for i in (1, 3, 5)]
+    return image.flatten(background=background).cast("uchar")

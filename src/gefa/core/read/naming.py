@@ -1,0 +1,44 @@
+"""From a layer's name to a part's name, tags and path."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+
+_TAGS_AT_END = re.compile(r"(?:(?:^|\s)#[\w-]+)+\s*$")
+_TAG = re.compile(r"#([\w-]+)")
+_MAX_NAME = 300
+
+
+def split_tags(raw: str) -> tuple[str, tuple[str, ...]]:
+    """``"Skyline #backdrop #icon"`` to ``("Skyline", ("backdrop", "icon"))``."""
+    text = _clean(raw)
+    found = _TAGS_AT_END.search(text)
+    if not found:
+        return text, ()
+    return text[: found.start()].strip(), tuple(_TAG.findall(found.group()))
+
+
+def _clean(raw: str) -> str:
+    """One line without control or direction-changing characters."""
+    spaced = re.sub(r"\s+", " ", raw)
+    kept = "".join(c for c in spaced if unicodedata.category(c)[0] != "C")
+    return kept.strip()[:_MAX_NAME]
+
+
+class PathBook:
+    """Gives every part of a document a path of its own."""
+
+    def __init__(self) -> None:
+        self._used: set[str] = set()
+
+    def path(self, parent: str, name: str) -> str:
+        """``parent/name``; a name used twice under one parent gets ``~2``, ``~3``, …"""
+        segment = name.replace("/", "∕") or "unnamed"
+        stem = f"{parent}/{segment}" if parent else segment
+        path, count = stem, 1
+        while path in self._used:
+            count += 1
+            path = f"{stem}~{count}"
+        self._used.add(path)
+        return path

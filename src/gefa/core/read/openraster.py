@@ -1,0 +1,252 @@
+"""OpenRaster: a zip with a stack of layers, each a PNG of its own."""
+
+from __future__ import annotations
+
+import hashlib
+import struct
+import zipfile
+import zlib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from xml.etree.ElementTree import Element
+
+import pyvips
+
+from gefa.core.errors import SourceError
+from gefa.core.geometry import NOWHERE, Rect, Size, union_all
+from gefa.core.pixels import to_srgb, visible_box, with_alpha
+from gefa.core.read import xml
+from gefa.core.read.blend import OPERATORS, Placed, compose
+from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
+from gefa.core.read.limits import MAX_LAYER_BYTES, check_size
+from gefa.core.read.naming import PathBook, split_tags
+
+_SAVE_AGAIN = "Save it again from the program that made it, and bring it in anew."
+_EATING = frozenset({"dst-in", "dst-out", "dst-atop"})
+"""Operators that can take visible pixels of the layers below away."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Node:
+    """What a part is made of: a bitmap in the zip at a place, or children."""
+
+    part: Part
+    member: str
+    x: int
+    y: int
+    isolated: bool
+    children: tuple[_Node, ...]
+
+
+class OpenRaster(Document):
+    """An OpenRaster file, opened; layers are unpacked when they are asked for."""
+
+    def __init__(self, path: Path, name: str) -> None:
+        self._path = path
+        self._file = name
+        self._extents: dict[str, Rect] = {}
+        self._found: list[Notice] = []
+        with self._zip() as archive:
+            self._members = {info.filename: info for info in archive.infolist()}
+            image = xml.parse(self._unpack("stack.xml", archive), name, "stack.xml")
+        size = Size(_whole(image, "w"), _whole(image, "h"))
+        check_size(size, name, "the canvas")
+        stack = next((child for child in image if xml.local_name(child.tag) == "stack"), None)
+        if stack is None:
+            raise SourceError("stack.xml has no stack of layers.", file=name, advice=_SAVE_AGAIN)
+        self._paths = PathBook()
+        children = tuple(self._nodes(stack, "", 0, 0))
+        canvas = Part(
+            CANVAS_PATH,
+            CANVAS_PATH,
+            Path(name).stem or name,
+            Kind.CANVAS,
+            children=tuple(node.part for node in children),
+        )
+        self._root = _Node(canvas, "", 0, 0, True, children)
+        self._node_of = {node.part.path: node for node in _walk(self._root)}
+        super().__init__(name, "openraster", size, canvas, self._found)
+
+    # -- reading the stack ---------------------------------------------------------------
+
+    def _nodes(self, stack: Element, parent: str, dx: int, dy: int) -> Iterator[_Node]:
+        for element in stack:
+            kind = xml.local_name(element.tag)
+            if kind in ("stack", "layer"):
+                yield self._node(element, kind, parent, dx, dy)
+
+    def _node(self, element: Element, kind: str, parent: str, dx: int, dy: int) -> _Node:
+        label, tags = split_tags(element.get("name", ""))
+        path = self._paths.path(parent, label or (tags[0] if tags else kind))
+        if kind == "layer" and element.get("src", "") not in self._members:
+            raise SourceError(
+                f"the layer {path!r} names the bitmap {element.get('src')!r},"
+                " which is not in the file.",
+                file=self._file,
+                advice=_SAVE_AGAIN,
+            )
+        x, y = dx + _whole(element, "x"), dy + _whole(element, "y")
+        opacity = _opacity(element)
+        blend = self._operator(element, path)
+        children = tuple(self._nodes(element, path, x, y)) if kind == "stack" else ()
+        part = Part(
+            path,
+            path,
+            label,
+            Kind.GROUP if kind == "stack" else Kind.LAYER,
+            tags,
+            element.get("visibility", "visible") != "hidden",
+            opacity,
+            blend,
+            children=tuple(node.part for node in children),
+        )
+        isolated = opacity < 1 or blend != "src-over" or element.get("isolation") == "isolate"
+        return _Node(part, element.get("src", ""), x, y, isolated, children)
+
+    def _operator(self, element: Element, path: str) -> str:
+        named = element.get("composite-op", "svg:src-over").removeprefix("svg:")
+        if named in OPERATORS:
+            return named
+        self._found.append(
+            Notice(path, f"has the composite operator {named!r}, which is drawn as src-over")
+        )
+        return "src-over"
+
+    # -- asking for parts ----------------------------------------------------------------
+
+    def extent(self, part: Part) -> Rect:
+        if part.path not in self._extents:
+            self._extents[part.path] = self._measure(self._node_of[part.path])
+        return self._extents[part.path]
+
+    def _measure(self, node: _Node) -> Rect:
+        if node is self._root:
+            return self.canvas_rect
+        if node.part.opacity <= 0:
+            return NOWHERE
+        if node.part.kind is Kind.LAYER:
+            return visible_box(self._bitmap(node)).moved(node.x, node.y)
+        shown = [child for child in node.children if child.part.visible]
+        box = union_all(self.extent(child.part) for child in shown)
+        if box.empty or not any(inner.part.blend in _EATING for inner in _walk(node)):
+            return box
+        return visible_box(self._draw(node, box)).moved(box.x, box.y)
+
+    def render(self, part: Part, region: Rect, width: int) -> pyvips.Image:
+        try:
+            return self._draw(self._node_of[part.path], region)
+        except pyvips.Error as error:
+            raise self._broken(part.path, str(error).strip().splitlines()[-1]) from error
+
+    def _draw(self, node: _Node, region: Rect) -> pyvips.Image:
+        """The node alone: its own opacity, no blending with what lies below it."""
+        if node.part.kind is Kind.LAYER:
+            placed = [self._placed(node, blend="src-over")]
+        else:
+            placed = list(self._stacked(node, region))
+        image = compose(placed, region)
+        if node.part.kind is Kind.GROUP and node.part.opacity < 1:
+            faded = Placed(image, region.x, region.y, node.part.opacity)
+            image = compose([faded], region)
+        return image
+
+    def _stacked(self, group: _Node, region: Rect) -> Iterator[Placed]:
+        """What to lay over each other for a group, bottom first."""
+        for child in reversed(group.children):
+            if not child.part.visible or child.part.opacity <= 0:
+                continue
+            if child.part.kind is Kind.LAYER:
+                yield self._placed(child, blend=child.part.blend)
+            elif not child.isolated:
+                yield from self._stacked(child, region)
+            else:
+                inner = compose(list(self._stacked(child, region)), region)
+                yield Placed(inner, region.x, region.y, child.part.opacity, child.part.blend)
+
+    def _placed(self, node: _Node, blend: str) -> Placed:
+        return Placed(self._bitmap(node), node.x, node.y, node.part.opacity, blend)
+
+    def fingerprint(self, part: Part) -> str:
+        node = self._node_of[part.path]
+        corner = self.extent(part)
+        digest = hashlib.sha256()
+        for line in self._ingredients(node, corner, alone=True):
+            digest.update(line.encode())
+        return digest.hexdigest()
+
+    def _ingredients(self, node: _Node, corner: Rect, alone: bool) -> Iterator[str]:
+        part = node.part
+        blend = "src-over" if alone else part.blend
+        yield f"{part.kind} {part.opacity} {blend} {node.isolated}\n"
+        if part.kind is Kind.LAYER:
+            info = self._members[node.member]
+            yield f"{info.CRC:08x} {info.file_size} {node.x - corner.x} {node.y - corner.y}\n"
+            yield f"{self._digest(node.member)}\n"
+        for child in node.children:
+            if child.part.visible:
+                yield from self._ingredients(child, corner, alone=False)
+        yield "end\n"
+
+    # -- the zip -------------------------------------------------------------------------
+
+    def _zip(self) -> zipfile.ZipFile:
+        try:
+            return zipfile.ZipFile(self._path)
+        except (zipfile.BadZipFile, OSError, ValueError) as error:
+            raise self._broken("the file", f"not a complete zip ({error})") from error
+
+    def _unpack(self, member: str, archive: zipfile.ZipFile | None = None) -> bytes:
+        info = self._members.get(member)
+        if info is None:
+            raise self._broken(member, "missing from the file")
+        if info.file_size > MAX_LAYER_BYTES:
+            raise self._broken(member, f"unpacks to {info.file_size / 1e6:,.0f} MB")
+        try:
+            if archive is not None:
+                return archive.read(info)
+            with self._zip() as opened:
+                return opened.read(info)
+        except (zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedError,
+                RuntimeError, struct.error) as error:
+            raise self._broken(member, str(error) or "truncated") from error
+
+    def _digest(self, member: str) -> str:
+        return hashlib.sha256(self._unpack(member)).hexdigest()
+
+    def _bitmap(self, node: _Node) -> pyvips.Image:
+        data = self._unpack(node.member)
+        if not data.startswith(b"\x89PNG\r\n\x1a\n"):
+            raise self._broken(node.member, "not a PNG")
+        try:
+            image = pyvips.Image.pngload_buffer(data, fail_on="truncated")
+            check_size(Size(image.width, image.height), self._file, f"the layer {node.part.path!r}")
+            return with_alpha(to_srgb(image)).copy_memory()
+        except pyvips.Error as error:
+            raise self._broken(node.member, str(error).strip().splitlines()[-1]) from error
+
+    def _broken(self, what: str, reason: str) -> SourceError:
+        return SourceError(
+            f"{what} cannot be read: {reason}.", file=self._file, advice=_SAVE_AGAIN
+        )
+
+
+def _walk(node: _Node) -> Iterator[_Node]:
+    yield node
+    for child in node.children:
+        yield from _walk(child)
+
+
+def _whole(element: Element, attribute: str) -> int:
+    try:
+        return max(-(2**30), min(2**30, round(float(element.get(attribute, "0")))))
+    except (ValueError, OverflowError):
+        return 0
+
+
+def _opacity(element: Element) -> float:
+    try:
+        value = float(element.get("opacity", "1"))
+    except ValueError:
+        return 1.0
+    return max(0.0, min(1.0, value)) if value == value else 1.0

@@ -1,0 +1,141 @@
+"""A document's tree, measured: all that is needed to plan a run without opening the file again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from pydantic import BaseModel, ConfigDict
+
+from gefa.core.errors import PartMissing, SourceError
+from gefa.core.geometry import Rect, Size
+from gefa.core.read.document import CANVAS_PATH, Document, Kind, Part
+
+
+class PartFacts(BaseModel):
+    """A part as a survey knows it.
+
+    ``depth`` is 0 for the canvas. ``extent`` is in canvas px, None if not measured; ``problem``
+    says why it could not be.
+    """
+
+    model_config = ConfigDict(frozen=True)
+
+    path: str
+    name: str
+    kind: Kind
+    depth: int
+    tags: tuple[str, ...] = ()
+    visible: bool = True
+    opacity: float = 1.0
+    blend: str = "src-over"
+    scalable: bool = False
+    extent: Rect | None = None
+    fingerprint: str = ""
+    problem: str = ""
+
+    @property
+    def display_name(self) -> str:
+        """What a cut of this part is called if nobody says otherwise."""
+        return self.name or (self.tags[0] if self.tags else self.path.rpartition("/")[2])
+
+
+class SurveyNotice(BaseModel):
+    """Something the reader wants a person to know about a part."""
+
+    part: str
+    reason: str
+
+
+class Survey(BaseModel):
+    """A source's canvas (px) and its parts, canvas first, then depth first, topmost first."""
+
+    name: str
+    format: str
+    width: int
+    height: int
+    transparent: bool
+    stored_bytes: int | None
+    parts: list[PartFacts]
+    notices: list[SurveyNotice] = []
+
+    @property
+    def size(self) -> Size:
+        return Size(self.width, self.height)
+
+    @property
+    def canvas(self) -> PartFacts:
+        return self.parts[0]
+
+    @property
+    def layered(self) -> bool:
+        return len(self.parts) > 1
+
+    def part(self, path: str) -> PartFacts:
+        """The part at ``path``; PartMissing if there is none."""
+        for part in self.parts:
+            if part.path == path:
+                return part
+        raise PartMissing(
+            f"there is no part {path!r}.",
+            file=self.name,
+            advice="See `gefa parts` for the paths this source has.",
+        )
+
+
+def outline(document: Document) -> Survey:
+    """The tree without measurements."""
+    return survey(document, lambda part: False)
+
+
+def survey(document: Document, wanted: Callable[[Part], bool] = lambda part: True) -> Survey:
+    """The tree with extent and fingerprint of every part that is ``wanted``.
+
+    A part that cannot be measured carries its problem and costs no other part.
+    """
+    return Survey(
+        name=document.name,
+        format=document.format,
+        width=document.size.width,
+        height=document.size.height,
+        transparent=document.transparent,
+        stored_bytes=document.stored_bytes,
+        parts=[
+            _facts(document, part, depth, wanted(part))
+            for part, depth in _with_depth(document.canvas)
+        ],
+        notices=[SurveyNotice(part=n.part, reason=n.reason) for n in document.notices],
+    )
+
+
+def _with_depth(canvas: Part) -> Iterator[tuple[Part, int]]:
+    stack = [(canvas, 0)]
+    while stack:
+        part, depth = stack.pop()
+        yield part, depth
+        stack.extend((child, depth + 1) for child in reversed(part.children))
+
+
+def _facts(document: Document, part: Part, depth: int, measure: bool) -> PartFacts:
+    extent, fingerprint, problem = None, "", ""
+    if measure:
+        try:
+            extent = document.extent(part)
+            fingerprint = document.fingerprint(part)
+        except SourceError as error:
+            if part.path == CANVAS_PATH and not part.children:
+                raise
+            extent, problem = None, str(error)
+    return PartFacts(
+        path=part.path,
+        name=part.name,
+        kind=part.kind,
+        depth=depth,
+        tags=part.tags,
+        visible=part.visible,
+        opacity=part.opacity,
+        blend=part.blend,
+        scalable=part.scalable,
+        extent=extent,
+        fingerprint=fingerprint,
+        problem=problem,
+    )

@@ -1,0 +1,44 @@
+"""One part through one recipe: decoded once, every size made from it, every format of each."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+import pyvips
+
+from gefa.core.geometry import Rect, Size
+from gefa.core.pixels import drop_opaque_alpha, on_matte, resize
+from gefa.core.read.document import Document, Part
+from gefa.core.treat.encode import encode
+from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.treat.recipe import AlphaPolicy, Recipe
+
+
+def rungs(
+    document: Document, part: Part, region: Rect, sizes: Sequence[Size]
+) -> Iterator[tuple[Size, pyvips.Image]]:
+    """The picture at each size, in memory, largest first. ``sizes`` are in px, ascending."""
+    if part.scalable:
+        for size in reversed(sizes):
+            drawn = document.render(part, region, size.width)
+            yield size, resize(drop_opaque_alpha(drawn), size).copy_memory()
+        return
+    base = drop_opaque_alpha(document.render(part, region, sizes[-1].width))
+    for size in reversed(sizes):
+        yield size, resize(base, size).copy_memory()
+
+
+def fit_alpha(image: pyvips.Image, format: Format, recipe: Recipe) -> pyvips.Image:
+    """The picture as ``format`` may have it under the recipe's transparency policy."""
+    if recipe.alpha is AlphaPolicy.MATTE or not FORMATS[format].alpha:
+        return on_matte(image, recipe.matte)
+    return image
+
+
+def baseline_bytes(document: Document, part: Part, region: Rect) -> int:
+    """What savings are measured against, in bytes: the picture's own file, or for a part of a
+    design the same pixels as PNG."""
+    if document.stored_bytes is not None:
+        return document.stored_bytes
+    pixels = drop_opaque_alpha(document.render(part, region, region.width))
+    return len(encode(pixels, Format.PNG, None))

@@ -1,0 +1,97 @@
+"""Processes that do the work with pixels. One that crashes costs the call it was busy with."""
+
+from __future__ import annotations
+
+import ctypes
+import multiprocessing
+import os
+import signal
+from collections.abc import Callable
+from concurrent.futures import TimeoutError as FutureTimeout
+from typing import Any
+
+from pebble import ProcessExpired, ProcessFuture, ProcessPool
+
+from gefa.core.errors import GefaError
+
+TRIES = 2
+"""how often a call is made before a crash is put down to its picture"""
+CALL_SECONDS = 900.0
+_PR_SET_PDEATHSIG = 1
+
+
+class Crashed(GefaError):
+    """The process working on something died, or took too long, as often as it may."""
+
+
+class Pool:
+    """``workers`` processes, each with one thread for pixels."""
+
+    def __init__(self, workers: int, seconds: float = CALL_SECONDS) -> None:
+        # Read by libvips when the processes start: one thread each, together as many as cores.
+        os.environ.setdefault("VIPS_CONCURRENCY", "1")
+        self.workers = workers
+        self._seconds = seconds
+        self._pool = ProcessPool(
+            max_workers=workers,
+            initializer=_prepare_process,
+            initargs=(os.getpid(),),
+            context=multiprocessing.get_context("spawn"),
+        )
+
+    def submit(self, function: Callable[..., Any], *args: Any) -> ProcessFuture:
+        return self._pool.schedule(function, args=args, timeout=self._seconds)
+
+    def outcome(self, future: ProcessFuture, function: Callable[..., Any], *args: Any) -> Any:
+        """The call's result. A crash is tried again; raises Crashed when tries are used up, and
+        whatever the function itself raised."""
+        for attempt in range(TRIES):
+            try:
+                return future.result()
+            except (ProcessExpired, FutureTimeout) as error:
+                reason = _in_words(error, self._seconds)
+            if attempt + 1 < TRIES:
+                future = self.submit(function, *args)
+        raise Crashed(f"{reason}, {TRIES} times.", advice="The picture may be damaged; save it anew.")
+
+    def call(self, function: Callable[..., Any], *args: Any) -> Any:
+        """Call ``function`` in a process and wait; as ``outcome``."""
+        return self.outcome(self.submit(function, *args), function, *args)
+
+    def close(self, *, wait: bool = True) -> None:
+        if wait:
+            self._pool.close()
+        else:
+            self._pool.stop()
+        self._pool.join()
+
+    def __enter__(self) -> Pool:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
+        self.close(wait=kind is None)
+
+
+def _in_words(error: Exception, seconds: float) -> str:
+    if isinstance(error, ProcessExpired):
+        code = error.exitcode or 0
+        how = f"by signal {signal.Signals(-code).name}" if code < 0 else f"with exit code {code}"
+        return f"the process working on it ended {how}"
+    return f"it took longer than {seconds:.0f} s"
+
+
+def _prepare_process(parent: int) -> None:
+    """End with the parent, leave Ctrl-C to it, and keep libvips small and strict."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    libc = ctypes.CDLL(None, use_errno=True)
+    if hasattr(libc, "prctl"):
+        libc.prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+    if os.getppid() != parent:
+        os._exit(1)
+    import pyvips
+
+    # Operations are cached by file name, and files change: never remember any.
+    pyvips.cache_set_max(0)
+    pyvips.operation_block_set("VipsForeignLoad", True)
+    for loader in ("Png", "Jpeg", "Webp", "Heif", "Nsgif", "Tiff", "Svg"):
+        pyvips.operation_block_set(f"VipsForeignLoad{loader}", False)
