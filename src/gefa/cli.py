@@ -75,9 +75,7 @@ def export(
                 planned=more,
                 made=lambda cut, files: bar.update(task, advance=files, description=cut),
             )
-            manifest = export_sources(
-                sources, chosen, out, jobs=jobs, force=force, progress=told
-            )
+            manifest = export_sources(sources, chosen, out, jobs=jobs, force=force, progress=told)
     except GefaError as error:
         err_console.print(f"gefa: {error}", markup=False)
         raise typer.Exit(WRONG_USAGE) from error

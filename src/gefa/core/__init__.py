@@ -1,14 +1,14 @@
 """Gefa's computation, usable by itself::
 
-    from pathlib import Path
-    from gefa.core import FolderShelf, Plan, carry_out, prepare, read
+from pathlib import Path
+from gefa.core import FolderShelf, Plan, carry_out, prepare, read
 
-    document = read(Path("poster.ora"))
-    shelf = FolderShelf(Path("img"))
-    plan = Plan()
-    for job in prepare(survey_for(document, plan), plan).jobs:
-        report = carry_out(job, lambda: document, shelf)
-        print(report.record.markup)
+document = read(Path("poster.ora"))
+shelf = FolderShelf(Path("img"))
+plan = Plan()
+for job in prepare(survey_for(document, plan), plan).jobs:
+    report = carry_out(job, lambda: document, shelf)
+    print(report.record.markup)
 """
 
 from gefa.core.deliver.shelf import FolderShelf
@@ -17,4 +17,13 @@ from gefa.core.export import carry_out, prepare, survey_for
 from gefa.core.plan import Plan, load_plan
 from gefa.core.read import read
 
-__all__ = ["FolderShelf", "GefaError", "Plan", "carry_out", "load_plan", "prepare", "read", "survey_for"]
+__all__ = [
+    "FolderShelf",
+    "GefaError",
+    "Plan",
+    "carry_out",
+    "load_plan",
+    "prepare",
+    "read",
+    "survey_for",
+]

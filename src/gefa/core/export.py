@@ -19,7 +19,7 @@ from gefa.core.cut.gather import gather
 from gefa.core.deliver.manifest import CutRecord, File
 from gefa.core.deliver.markup import Offer, picture
 from gefa.core.deliver.names import NameBook
-from gefa.core.deliver.shelf import Shelf
+from gefa.core.deliver.shelf import Shelf, Stored
 from gefa.core.errors import EncodeError, GefaError
 from gefa.core.geometry import Rect, Size
 from gefa.core.pixels import AlphaKind, alpha_kind
@@ -151,7 +151,9 @@ def _job(
             if problem:
                 prepared.failed.append(Remark(cut=cut.name, reason=problem))
                 continue
-            variants.append(_variant(source.name, part.fingerprint, cut, recipe, size, format, book))
+            variants.append(
+                _variant(source.name, part.fingerprint, cut, recipe, size, format, book)
+            )
     return Job(
         source=source.name,
         cut=cut,
@@ -197,6 +199,11 @@ def _key(*ingredients: object) -> str:
     return hashlib.blake2b(text.encode(), digest_size=20).hexdigest()
 
 
+def facts_key(fingerprint: str) -> str:
+    """The key under which a cut's Facts are kept."""
+    return _key(fingerprint, ENCODER, "facts")
+
+
 def carry_out(
     job: Job,
     opened: Callable[[], Document],
@@ -217,21 +224,21 @@ def carry_out(
         if stored is None:
             missing.append(variant)
             continue
-        files[variant.path] = _file(job, variant, stored.sha256, stored.bytes, reused=True)
+        files[variant.path] = _file(job, variant, stored)
         on_file(files[variant.path])
-    facts_key = _key(job.fingerprint, ENCODER, "facts")
-    facts = _recalled_facts(shelf, facts_key)
+    measured = facts_key(job.fingerprint)
+    facts = _recalled_facts(shelf, measured)
     if missing or facts is None:
         document = opened()
         part = document.part(job.cut.part)
         facts = _encode_all(job, document, part, missing, facts, shelf, files, failed, on_file)
-        shelf.keep_facts(facts_key, facts.model_dump(mode="json"))
+        shelf.keep_facts(measured, facts.model_dump(mode="json"))
     ordered = [files[v.path] for v in job.variants if v.path in files]
     return JobReport(
         record=_record(job, facts, ordered),
         files=ordered,
         keys={v.path: v.key for v in job.variants if v.path in files},
-        facts_key=facts_key,
+        facts_key=measured,
         failed=failed,
     )
 
@@ -266,7 +273,7 @@ def _encode_all(
                 failed.append(Remark(cut=job.cut.name, reason=f"{variant.path}: {error}"))
                 continue
             stored = shelf.keep(variant.key, variant.path, data)
-            files[variant.path] = _file(job, variant, stored.sha256, stored.bytes, reused=False)
+            files[variant.path] = _file(job, variant, stored)
             on_file(files[variant.path])
     if facts:
         return facts
@@ -274,17 +281,17 @@ def _encode_all(
     return Facts(alpha=alpha or AlphaKind.NONE, baseline_bytes=baseline)
 
 
-def _file(job: Job, variant: Variant, sha256: str, size: int, *, reused: bool) -> File:
+def _file(job: Job, variant: Variant, stored: Stored) -> File:
     return File(
         cut=job.cut.name,
         path=variant.path,
         format=variant.format,
         width=variant.width,
         height=variant.height,
-        bytes=size,
-        sha256=sha256,
+        bytes=stored.bytes,
+        sha256=stored.sha256,
         quality=variant.quality,
-        reused=reused,
+        reused=stored.reused,
     )
 
 

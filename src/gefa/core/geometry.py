@@ -57,9 +57,7 @@ class Rect:
         if other.empty:
             return self
         x, y = min(self.x, other.x), min(self.y, other.y)
-        return Rect(
-            x, y, max(self.right, other.right) - x, max(self.bottom, other.bottom) - y
-        )
+        return Rect(x, y, max(self.right, other.right) - x, max(self.bottom, other.bottom) - y)
 
     def intersection(self, other: Rect) -> Rect:
         """What both share; ``NOWHERE`` if they do not touch."""

@@ -14,7 +14,7 @@ from pydantic import ValidationError
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import MANIFEST, File, Manifest
 from gefa.core.deliver.names import NameBook
-from gefa.core.deliver.shelf import FolderShelf, Stored, write_whole
+from gefa.core.deliver.shelf import FolderShelf, write_whole
 from gefa.core.errors import GefaError, PlanError
 from gefa.core.export import (
     Job,
@@ -69,7 +69,7 @@ class Progress:
 @dataclass
 class _Batch:
     manifest: Manifest
-    files: dict[str, tuple[str, Stored]] = field(default_factory=dict)
+    files: dict[str, File] = field(default_factory=dict)
     facts: dict[str, Any] = field(default_factory=dict)
 
     def add(self, prepared: Prepared) -> None:
@@ -84,8 +84,7 @@ class _Batch:
         if report.files:
             self.manifest.cuts.append(report.record)
         for file in report.files:
-            stored = Stored(sha256=file.sha256, bytes=file.bytes)
-            self.files[report.keys[file.path]] = (file.path, stored)
+            self.files[report.keys[file.path]] = file
         if report.facts_key and report.record.alpha is not None:
             self.facts[report.facts_key] = {
                 "alpha": report.record.alpha.value,
@@ -114,7 +113,10 @@ def export_sources(
     before = _previous(out)
     batch = _Batch(Manifest(source=_source_field(before, named)))
     _carry_over(before, set(named), batch.manifest)
-    names = NameBook(file.path for file in batch.manifest.files)
+    names = NameBook(
+        (file.path for file in batch.manifest.files),
+        (cut.name for cut in batch.manifest.cuts),
+    )
     with Pool(jobs) as pool:
         surveys = [
             (name, path, pool.submit(survey_source, path, name, plan))

@@ -52,7 +52,9 @@ class Pool:
                 reason = _in_words(error, self._seconds)
             if attempt + 1 < TRIES:
                 future = self.submit(function, *args)
-        raise Crashed(f"{reason}, {TRIES} times.", advice="The picture may be damaged; save it anew.")
+        raise Crashed(
+            f"{reason}, {TRIES} times.", advice="The picture may be damaged; save it anew."
+        )
 
     def call(self, function: Callable[..., Any], *args: Any) -> Any:
         """Call ``function`` in a process and wait; as ``outcome``."""

@@ -31,7 +31,12 @@ def gather(source: Survey, plan: Plan, *, default: bool) -> Gathered:
             _add_ruled(part, plan, found)
     for missing in by_hand:
         found.warnings.append(Remark(cut=missing, reason="the source has no such part"))
-    if default and not found.cuts and not plan.chooses and not any(part.tags for part in source.parts):
+    if (
+        default
+        and not found.cuts
+        and not plan.chooses
+        and not any(part.tags for part in source.parts)
+    ):
         _add_default(source, found)
     return found
 
@@ -93,7 +98,9 @@ def _add_ruled(part: PartFacts, plan: Plan, found: Gathered) -> None:
     if rule is None:
         return
     if rule.leave_out:
-        found.left_out.append(Remark(cut=part.path, reason=f"the rule {rule.parts!r} leaves it out"))
+        found.left_out.append(
+            Remark(cut=part.path, reason=f"the rule {rule.parts!r} leaves it out")
+        )
         return
     recipe = rule.recipe or PART_DEFAULT
     if recipe not in plan.all_recipes:

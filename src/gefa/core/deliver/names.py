@@ -29,9 +29,9 @@ def safe(text: str) -> str:
 class NameBook:
     """Hands out names and paths that no other cut has, whatever the case of letters."""
 
-    def __init__(self, taken: Iterable[str] = ()) -> None:
-        self._paths = {path.casefold() for path in (*_ALWAYS_TAKEN, *taken)}
-        self._cuts: set[str] = set()
+    def __init__(self, paths: Iterable[str] = (), cuts: Iterable[str] = ()) -> None:
+        self._paths = {path.casefold() for path in (*_ALWAYS_TAKEN, *paths)}
+        self._cuts = {cut.casefold() for cut in cuts}
 
     def cut(self, wanted: str) -> str:
         """A safe name for a cut: ``hero``, then ``hero-2``, ``hero-3``, …"""

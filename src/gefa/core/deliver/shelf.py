@@ -12,14 +12,18 @@ from typing import Any, Protocol
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
+from gefa.core.deliver.manifest import File
+
 
 class Stored(BaseModel):
-    """Bytes that stand on a shelf; ``bytes`` is their number."""
+    """Bytes that stand on a shelf; ``bytes`` is their number, ``reused`` whether an earlier run
+    made them."""
 
     model_config = ConfigDict(frozen=True)
 
     sha256: str
     bytes: int
+    reused: bool
 
 
 class Shelf(Protocol):
@@ -90,7 +94,7 @@ class FolderShelf:
         if entry.path != path:
             shutil.copyfile(self.folder / entry.path, self._draft(path))
             os.replace(self._draft(path), self.folder / path)
-        return Stored(sha256=entry.sha256, bytes=entry.bytes)
+        return Stored(sha256=entry.sha256, bytes=entry.bytes, reused=True)
 
     def _draft(self, path: str) -> Path:
         target = self.folder / path
@@ -106,7 +110,7 @@ class FolderShelf:
 
     def keep(self, key: str, path: str, data: bytes) -> Stored:
         write_whole(self.folder / path, data)
-        return Stored(sha256=hashlib.sha256(data).hexdigest(), bytes=len(data))
+        return Stored(sha256=hashlib.sha256(data).hexdigest(), bytes=len(data), reused=False)
 
     def recall_facts(self, key: str) -> dict[str, Any] | None:
         return self._memory.facts.get(key)
@@ -114,14 +118,14 @@ class FolderShelf:
     def keep_facts(self, key: str, facts: dict[str, Any]) -> None:
         """Nothing: facts come back to the one who runs the export in the job's report."""
 
-    def remember(self, files: dict[str, tuple[str, Stored]], facts: dict[str, Any]) -> None:
-        """Add to the memory: key to (path, file), and key to facts. Older entries stay while
-        their file is not claimed by another key."""
-        claimed = {path for path, _ in files.values()}
+    def remember(self, files: dict[str, File], facts: dict[str, Any]) -> None:
+        """Add to the memory: key to file, and key to facts. Older entries stay while their path
+        is not claimed by another key."""
+        claimed = {file.path for file in files.values()}
         kept = {k: e for k, e in self._memory.files.items() if e.path not in claimed}
         new = {
-            key: _Entry(path=path, sha256=stored.sha256, bytes=stored.bytes)
-            for key, (path, stored) in files.items()
+            key: _Entry(path=file.path, sha256=file.sha256, bytes=file.bytes)
+            for key, file in files.items()
         }
         self._memory = _Memory(files=kept | new, facts=self._memory.facts | facts)
         text = json.dumps(self._memory.model_dump(), separators=(",", ":"))

@@ -207,8 +207,15 @@ class OpenRaster(Document):
                 return archive.read(info)
             with self._zip() as opened:
                 return opened.read(info)
-        except (zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedError,
-                RuntimeError, struct.error) as error:
+        except (
+            zipfile.BadZipFile,
+            zlib.error,
+            EOFError,
+            OSError,
+            NotImplementedError,
+            RuntimeError,
+            struct.error,
+        ) as error:
             raise self._broken(member, str(error) or "truncated") from error
 
     def _digest(self, member: str) -> str:
@@ -226,9 +233,7 @@ class OpenRaster(Document):
             raise self._broken(node.member, str(error).strip().splitlines()[-1]) from error
 
     def _broken(self, what: str, reason: str) -> SourceError:
-        return SourceError(
-            f"{what} cannot be read: {reason}.", file=self._file, advice=_SAVE_AGAIN
-        )
+        return SourceError(f"{what} cannot be read: {reason}.", file=self._file, advice=_SAVE_AGAIN)
 
 
 def _walk(node: _Node) -> Iterator[_Node]:

@@ -44,8 +44,7 @@ KINDS = {
     "polygon": Kind.SHAPE,
 }
 RESOURCES = frozenset(
-    "defs style linearGradient radialGradient pattern clipPath mask filter symbol marker"
-    " font font-face color-profile cursor view".split()
+    ["defs", "style", "linearGradient", "radialGradient", "pattern", "clipPath", "mask", "filter", "symbol", "marker", "font", "font-face", "color-profile", "cursor", "view"]
 )
 _UNITS = {"": 1.0, "px": 1.0, "in": 96.0, "cm": 96 / 2.54, "mm": 96 / 25.4, "pt": 96 / 72,
           "pc": 16.0, "q": 96 / 101.6}  # fmt: skip
@@ -100,9 +99,7 @@ class Svg(Document):
 
     # -- the tree ------------------------------------------------------------------------
 
-    def _parts(
-        self, element: Element, parent: str, line: tuple[Element, ...]
-    ) -> Iterator[Part]:
+    def _parts(self, element: Element, parent: str, line: tuple[Element, ...]) -> Iterator[Part]:
         """Named descendants of ``element``, topmost (last drawn) first."""
         for child in reversed(element):
             kind = KINDS.get(xml.local_name(child.tag))

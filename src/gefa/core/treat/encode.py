@@ -43,9 +43,7 @@ def encode(image: pyvips.Image, format: Format, quality: int | None) -> bytes:
         return bytes(_WRITERS[format](image, quality))
     except pyvips.Error as error:
         reason = str(error).strip().splitlines()[-1]
-        raise EncodeError(
-            f"the {FORMATS[format].label} encoder refused it: {reason}."
-        ) from error
+        raise EncodeError(f"the {FORMATS[format].label} encoder refused it: {reason}.") from error
 
 
 def _avif(image: pyvips.Image, quality: int | None) -> bytes:

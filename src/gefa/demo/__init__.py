@@ -1,0 +1,1 @@
+"""Quillmere Kite Days: an invented festival, drawn by code, to try everything on."""

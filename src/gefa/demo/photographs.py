@@ -1,0 +1,169 @@
+"""Pictures of kites, dunes and sea that pass for photographs: gradients, texture, grain."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import pyvips
+
+from gefa.demo.shapes import MADDER, PINE, SAFFRON, TIDE, Pixels, drawn, kite, noise, ridge
+
+WIDTH, HEIGHT = 2560, 1708
+QUALITY = 92
+
+
+@dataclass(frozen=True)
+class Scene:
+    """A file name and how its pixels come about; ``sideways`` is stored turned, as phones do."""
+
+    file: str
+    alt: str
+    draw: Callable[[int], Pixels]
+    sideways: bool = False
+
+
+def _colour(text: str) -> Pixels:
+    return np.array([int(text[i : i + 2], 16) for i in (1, 3, 5)], dtype=np.float32)
+
+
+def _sky(top: str, bottom: str, cloud: float, seed: int, height: int = HEIGHT) -> Pixels:
+    down = np.linspace(0, 1, height, dtype=np.float32)[:, None, None]
+    sky = _colour(top) + (_colour(bottom) - _colour(top)) * down**0.9
+    sky = np.broadcast_to(sky, (height, WIDTH, 3)).copy()
+    puffs = np.clip(noise(height, WIDTH, 620, 6, seed) * 1.6 + cloud, 0, 1)[..., None]
+    return sky + (np.array([250, 247, 242], np.float32) - sky) * puffs * 0.8
+
+
+def _lay(pixels: Pixels, body: str, soften: float = 1.2) -> Pixels:
+    """An SVG body over the picture, slightly out of focus."""
+    image = drawn(pixels.shape[1], pixels.shape[0], body)
+    if soften > 0:
+        image = image.premultiply().gaussblur(soften).unpremultiply()
+    above = image.numpy().astype(np.float32)
+    alpha = above[..., 3:] / 255
+    return pixels * (1 - alpha) + above[..., :3] * alpha
+
+
+def _sea(pixels: Pixels, horizon: int, colour: str, seed: int) -> Pixels:
+    """Waves that grow towards the viewer."""
+    depth = HEIGHT - horizon
+    near = np.linspace(0, 1, depth, dtype=np.float32)[:, None]
+    rows = (near**0.45 * 900).astype(int)
+    ripples = noise(960, WIDTH, 60, 4, seed)[rows[:, 0]]
+    swell = noise(depth, WIDTH, 300, 3, seed + 1)
+    light = (ripples * (0.15 + near * 0.5) + swell * 0.18)[..., None]
+    base = _colour(colour)
+    water = base * (0.78 + 0.3 * (1 - near[..., None])) + light * 62
+    glint = np.clip(ripples - 0.42, 0, 1)[..., None] * 300 * (1 - near[..., None] * 0.5)
+    pixels[horizon:] = water + glint
+    return pixels
+
+
+def _sand(pixels: Pixels, path: str, light: str, dark: str, seed: int) -> Pixels:
+    """A dune surface with wind ripples inside an outline."""
+    height, width = pixels.shape[:2]
+    mask = drawn(width, height, f'<path d="{path}"/>').gaussblur(1.4).numpy()[..., 3:] / np.float32(
+        255
+    )
+    y = np.arange(height, dtype=np.float32)[:, None] / 9
+    bend = noise(height, width, 360, 3, seed) * 9
+    ripple = np.sin(y + bend + np.arange(width, dtype=np.float32)[None, :] / 70) * 0.5 + 0.5
+    shade = noise(height, width, 500, 5, seed + 1) * 0.5 + 0.5
+    amount = np.clip(shade * 0.75 + ripple * 0.18, 0, 1)[..., None]
+    sand = _colour(dark) + (_colour(light) - _colour(dark)) * amount
+    sand = sand + 7 * np.random.default_rng(seed).standard_normal((height, width, 1), np.float32)
+    return pixels * (1 - mask) + sand * mask
+
+
+def _finished(pixels: Pixels, seed: int, grain: float = 4.5) -> Pixels:
+    """Darker corners, sensor grain: stronger in the shadows, a little coloured."""
+    height, width = pixels.shape[:2]
+    y = np.linspace(-1, 1, height, dtype=np.float32)[:, None]
+    x = np.linspace(-1, 1, width, dtype=np.float32)[None, :]
+    corner = 1 - 0.16 * np.clip(x**2 + y**2 - 0.35, 0, None)[..., None]
+    rng = np.random.default_rng(seed)
+    luma = rng.standard_normal((height, width, 1), dtype=np.float32)
+    chroma = rng.standard_normal((height, width, 3), dtype=np.float32) * np.float32(0.35)
+    shadow = 1.25 - pixels / 400
+    return np.clip(pixels * corner + (luma + chroma) * grain * shadow, 0, 255)
+
+
+def _kites_at_noon(seed: int) -> Pixels:
+    pixels = _sky("#3f7fb0", "#cfe1e6", 0.05, seed)
+    pixels = _lay(pixels, kite(1780, 560, 250, 20, (MADDER, SAFFRON)), 1.0)
+    distant = kite(620, 420, 90, -18, (PINE, SAFFRON)) + kite(980, 900, 60, 8, (TIDE, MADDER))
+    pixels = _lay(pixels, distant, 2.2)
+    return _sand(pixels, ridge(WIDTH, HEIGHT, 1520, 60, 4), "#ecd6a8", "#b08e5c", seed)
+
+
+def _long_dune(seed: int) -> Pixels:
+    pixels = _sky("#7fa6c0", "#f0e4cf", -0.1, seed)
+    pixels = _sand(pixels, ridge(WIDTH, HEIGHT, 900, 120, 12), "#e7cd9b", "#a07c4e", seed)
+    pixels = _sand(pixels, ridge(WIDTH, HEIGHT, 1220, 190, 21), "#f3deb0", "#8f6b40", seed + 5)
+    return _lay(pixels, kite(560, 470, 80, 14, (MADDER, "#f4ecdd")), 2.0)
+
+
+def _open_sea(seed: int) -> Pixels:
+    pixels = _sky("#5c90b5", "#dfe7e4", 0.18, seed)
+    pixels = _sea(pixels, 830, "#2f6a82", seed + 3)
+    return _lay(pixels, kite(1500, 430, 120, -24, (SAFFRON, TIDE)), 1.6)
+
+
+def _dusk(seed: int) -> Pixels:
+    pixels = _sky("#2a3358", "#f0a062", -0.16, seed)
+    pixels = _sea(pixels, 1120, "#4a4a66", seed + 2)
+    dark = "#191726"
+    silhouettes = kite(820, 520, 150, 16, (dark, dark)) + kite(1900, 700, 95, -10, (dark, dark))
+    pixels = _lay(pixels, silhouettes, 1.5)
+    return _lay(pixels, f'<path d="{ridge(WIDTH, HEIGHT, 1560, 50, 8)}" fill="{dark}"/>', 1.5)
+
+
+def _close_cloth(seed: int) -> Pixels:
+    pixels = _sky("#6e9fc2", "#d6e4ea", 0.1, seed)
+    pixels = _lay(pixels, kite(1180, 900, 720, 31, (MADDER, SAFFRON)), 0.8)
+    weave = _threads(WIDTH)[None, :] * _threads(HEIGHT)[:, None]
+    folds = noise(HEIGHT, WIDTH, 420, 3, seed + 9)
+    return pixels * (1 + 0.025 * weave[..., None] + 0.1 * folds[..., None])
+
+
+def _threads(count: int) -> Pixels:
+    return np.sin(np.arange(count, dtype=np.float32) / np.float32(1.7))
+
+
+def _bunting(seed: int) -> Pixels:
+    pixels = _sky("#8fb2c4", "#f2eadb", 0.0, seed)
+    pixels = _sea(pixels, 1240, "#3d7a86", seed + 1)
+    colours = (MADDER, SAFFRON, TIDE, PINE)
+    flags = "".join(
+        f'<path d="M{60 + i * 210} {300 + (i - 6) ** 2 * 7} h150 l-75 210 z"'
+        f' fill="{colours[i % 4]}"/>'
+        for i in range(12)
+    )
+    pixels = _lay(pixels, flags, 1.4)
+    return _sand(pixels, ridge(WIDTH, HEIGHT, 1480, 45, 31), "#e9d3a6", "#a88355", seed)
+
+
+SCENES = (
+    Scene("kites-at-noon.jpg", "A red and yellow kite over the dunes at noon", _kites_at_noon),
+    Scene("long-dune.jpg", "Wind ripples on a long dune", _long_dune),
+    Scene("open-sea.jpg", "A kite above the open sea", _open_sea),
+    Scene("dusk.jpg", "Two kites against the evening sky", _dusk),
+    Scene("close-cloth.jpg", "The cloth of a kite from close by", _close_cloth, sideways=True),
+    Scene("bunting.jpg", "Bunting above the beach", _bunting),
+)
+
+
+def draw_photograph(index: int, folder: Path) -> Path:
+    """Write the scene numbered ``index`` as a JPEG; returns its path."""
+    scene = SCENES[index]
+    pixels = _finished(scene.draw(40 + index), 70 + index)
+    image = pyvips.Image.new_from_array(pixels.astype(np.uint8)).copy(interpretation="srgb")
+    if scene.sideways:
+        image = image.rot270().copy()
+        image.set_type(pyvips.GValue.gint_type, "orientation", 6)
+    target = folder / scene.file
+    image.jpegsave(str(target), Q=QUALITY)
+    return target

@@ -1,0 +1,304 @@
+"""The festival poster, an OpenRaster design with groups, shadows and blend modes."""
+
+from __future__ import annotations
+
+import zipfile
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from xml.sax.saxutils import quoteattr
+
+import numpy as np
+import pyvips
+
+from gefa.core.pixels import visible_box
+from gefa.demo.shapes import (
+    CHALK,
+    DUSK,
+    MADDER,
+    PINE,
+    SAFFRON,
+    SAND,
+    TIDE,
+    Pixels,
+    drawn,
+    kite,
+    noise,
+    ridge,
+    star,
+)
+
+WIDTH, HEIGHT = 1600, 2200
+_EPOCH = (2026, 5, 1, 9, 0, 0)
+
+
+@dataclass(frozen=True)
+class Layer:
+    """A bitmap (sRGB+alpha) at a place in px."""
+
+    name: str
+    image: pyvips.Image
+    x: int = 0
+    y: int = 0
+    opacity: float = 1.0
+    op: str = "svg:src-over"
+    shown: bool = True
+
+
+@dataclass(frozen=True)
+class Group:
+    """Layers under one name, topmost first."""
+
+    name: str
+    layers: Sequence[Layer]
+    opacity: float = 1.0
+    op: str = "svg:src-over"
+    shown: bool = True
+
+
+def draw_poster(target: Path) -> None:
+    """Write the poster, with its ``mergedimage.png`` composed here, independently of the reader."""
+    stack = _layers()
+    merged = pyvips.Image.new_from_array(_merged(stack), interpretation="srgb")
+    with zipfile.ZipFile(target, "w") as archive:
+        _put(archive, "mimetype", b"image/openraster", stored=True)
+        _put(archive, "stack.xml", _stack_xml(stack).encode())
+        for index, layer in enumerate(_flat(stack)):
+            _put(archive, f"data/layer{index:02d}.png", layer.image.pngsave_buffer(compression=3))
+        _put(archive, "mergedimage.png", merged.pngsave_buffer(compression=3))
+        small = merged.thumbnail_image(256, height=256)
+        _put(archive, "Thumbnails/thumbnail.png", small.pngsave_buffer())
+
+
+def _put(archive: zipfile.ZipFile, name: str, data: bytes, stored: bool = False) -> None:
+    info = zipfile.ZipInfo(name, _EPOCH)
+    info.compress_type = zipfile.ZIP_STORED if stored else zipfile.ZIP_DEFLATED
+    archive.writestr(info, data)
+
+
+def _flat(stack: Sequence[Group]) -> list[Layer]:
+    return [layer for group in stack for layer in group.layers]
+
+
+def _stack_xml(stack: Sequence[Group]) -> str:
+    lines = [f'<?xml version="1.0" encoding="UTF-8"?>\n<image version="0.0.5" w="{WIDTH}"'
+             f' h="{HEIGHT}" xres="150" yres="150"><stack>']  # fmt: skip
+    index = 0
+    for group in stack:
+        lines.append(f"<stack {_attributes(group)}>")
+        for layer in group.layers:
+            lines.append(
+                f'<layer {_attributes(layer)} src="data/layer{index:02d}.png"'
+                f' x="{layer.x}" y="{layer.y}"/>'
+            )
+            index += 1
+        lines.append("</stack>")
+    return "\n".join([*lines, "</stack></image>"])
+
+
+def _attributes(item: Layer | Group) -> str:
+    shown = "visible" if item.shown else "hidden"
+    return (
+        f'name={quoteattr(item.name)} opacity="{item.opacity}" composite-op="{item.op}"'
+        f' visibility="{shown}"'
+    )
+
+
+def _cropped(name: str, image: pyvips.Image, dx: int = 0, dy: int = 0, **options: object) -> Layer:
+    """A layer as a paint program stores it: only the box that has something in it."""
+    box = visible_box(image)
+    cut = image.crop(box.x, box.y, box.width, box.height).copy_memory()
+    return Layer(name, cut, box.x + dx, box.y + dy, **options)  # type: ignore[arg-type]
+
+
+def _shadow(image: pyvips.Image, blur: float, strength: float, drop: int) -> pyvips.Image:
+    """The picture over its own soft shadow."""
+    canvas = image.embed(0, 0, image.width, image.height, extend="black")
+    alpha = canvas[3].embed(0, drop, image.width, image.height).gaussblur(blur) * strength
+    ink = [20.0, 24.0, 40.0]
+    black = (pyvips.Image.black(image.width, image.height) + ink).bandjoin(alpha).cast("uchar")
+    return black.copy(interpretation="srgb").composite2(image, "over").cast("uchar").copy_memory()
+
+
+def _sky() -> Layer:
+    down = np.linspace(0, 1, HEIGHT, dtype=np.float32)[:, None]
+    top, bottom = np.array([96, 150, 178.0]), np.array([246, 226, 190.0])
+    colour = top + (bottom - top) * down[..., None] ** 0.8
+    colour = colour + noise(HEIGHT, WIDTH, 420, 4, 11)[..., None] * 10
+    grain = np.random.default_rng(5).normal(0, 2.2, (HEIGHT, WIDTH, 1))
+    alpha = np.full((HEIGHT, WIDTH, 1), 255.0)
+    pixels = np.concatenate([np.broadcast_to(colour + grain, (HEIGHT, WIDTH, 3)), alpha], axis=2)
+    image = pyvips.Image.new_from_array(pixels.clip(0, 255).astype(np.uint8))
+    return Layer("Paper sky", image.copy(interpretation="srgb"))
+
+
+def _glow() -> Layer:
+    body = (
+        f'<defs><radialGradient id="g"><stop offset="0" stop-color="{CHALK}"/>'
+        f'<stop offset=".35" stop-color="{SAFFRON}" stop-opacity=".75"/>'
+        f'<stop offset="1" stop-color="{SAFFRON}" stop-opacity="0"/></radialGradient></defs>'
+        '<circle cx="1120" cy="620" r="520" fill="url(#g)"/>'
+    )
+    return _cropped("Sun glow", drawn(WIDTH, HEIGHT, body), opacity=0.85, op="svg:screen")
+
+
+def _hills(name: str, base: int, seed: int, colour: str, **options: object) -> Layer:
+    body = f'<path d="{ridge(WIDTH, HEIGHT, base, 90, seed)}" fill="{colour}"/>'
+    return _cropped(name, drawn(WIDTH, HEIGHT, body), **options)
+
+
+def _tide_lines() -> Layer:
+    lines = "".join(
+        f'<path d="M-20 {1720 + i * 46} q 200 {-34 + i * 3} 410 0 t 410 0 t 410 0 t 410 0"'
+        f' fill="none" stroke="{CHALK}" stroke-width="{9 - i}" stroke-opacity=".8"/>'
+        for i in range(6)
+    )
+    return _cropped(
+        "Tide lines #figur", drawn(WIDTH, HEIGHT, lines), opacity=0.7, op="svg:soft-light"
+    )
+
+
+def _kite_layer(
+    name: str, x: int, y: int, size: int, turn: float, colours: tuple[str, str]
+) -> Layer:
+    """Drawn on a larger sheet, so that a kite may hang over the canvas edge."""
+    room = 600
+    image = drawn(WIDTH + 2 * room, HEIGHT, kite(x + room, y, size, turn, colours))
+    return _cropped(name, _shadow(image, 14, 0.35, 26), dx=-room)
+
+
+def _lettering(text: str, size: int, y: int, colour: str) -> str:
+    """Capital letters built from strokes, so that no typeface is needed."""
+    width = size * 0.62
+    start = (WIDTH - len(text) * width) / 2
+    strokes = []
+    for index, letter in enumerate(text):
+        shape = LETTERS.get(letter)
+        if shape:
+            strokes.append(
+                f'<path transform="translate({start + index * width} {y}) scale({size / 10})"'
+                f' d="{shape}"/>'
+            )
+    return (
+        f'<g fill="none" stroke="{colour}" stroke-width="1.25" stroke-linejoin="round"'
+        f' stroke-linecap="square">{"".join(strokes)}</g>'
+    )
+
+
+LETTERS = {
+    "A": "M0 10 L2.3 0 L4.6 10 M.8 6.6 H3.8",
+    "D": "M.3 0 V10 H1.6 Q4.6 10 4.6 5 T1.6 0 Z",
+    "E": "M4.4 0 H.3 V10 H4.4 M.3 5 H3.6",
+    "I": "M2.3 0 V10",
+    "K": "M.3 0 V10 M4.4 0 L.5 5.4 L4.6 10",
+    "L": "M.3 0 V10 H4.4",
+    "M": "M.1 10 V0 L2.4 5.6 L4.7 0 V10",
+    "Q": "M2.3 0 Q4.6 0 4.6 5 T2.3 10 T0 5 T2.3 0 M2.8 7.4 L4.7 10.6",
+    "R": "M.3 10 V0 H2.4 Q4.5 0 4.5 2.6 T2.4 5.2 H.3 M2.4 5.2 L4.6 10",
+    "S": "M4.4 1.4 Q3.8 0 2.3 0 Q.2 0 .3 2.4 Q.4 4.2 2.3 4.8 Q4.5 5.4 4.5 7.6 T2.2 10 Q.6 10 0 8.5",
+    "T": "M0 0 H4.6 M2.3 0 V10",
+    "U": "M.2 0 V6.4 Q.2 10 2.3 10 T4.4 6.4 V0",
+    "Y": "M0 0 L2.3 5 L4.6 0 M2.3 5 V10",
+}
+
+
+def _title() -> Layer:
+    body = _lettering("QUILLMERE", 210, 250, PINE) + _lettering("KITE DAYS", 150, 540, MADDER)
+    return _cropped("Title", _shadow(drawn(WIDTH, HEIGHT, body), 6, 0.25, 8))
+
+
+def _badge() -> Layer:
+    body = (
+        f'<path d="{star(1340, 1560, 150, 122, 18)}" fill="{MADDER}"/>'
+        f'<circle cx="1340" cy="1560" r="96" fill="none" stroke="{CHALK}" stroke-width="7"/>'
+        f'<path d="{star(1340, 1560, 66, 27, 5)}" fill="{SAFFRON}"/>'
+    )
+    return _cropped("Sun badge #icon", _shadow(drawn(WIDTH, HEIGHT, body), 10, 0.3, 10))
+
+
+def _rain_notice() -> Layer:
+    body = f'<rect x="180" y="1260" width="620" height="170" rx="26" fill="{TIDE}"/>' + "".join(
+        f'<path d="M{250 + i * 62} 1300 l-18 84" stroke="{CHALK}" stroke-width="13"'
+        ' stroke-linecap="round"/>'
+        for i in range(9)
+    )
+    return _cropped("Rain notice #figure", drawn(WIDTH, HEIGHT, body), shown=False)
+
+
+def _layers() -> list[Group]:
+    """The poster's three groups, topmost first."""
+    return [
+        Group(
+            "Words",
+            [_rain_notice(), _badge(), _title()],
+        ),
+        Group(
+            "Kites",
+            [
+                _kite_layer("Red kite #figure", 560, 860, 150, 18, (MADDER, SAFFRON)),
+                _kite_layer("Pine kite #figure", 1080, 1030, 105, -14, (PINE, SAND)),
+                _kite_layer("Runaway kite #figure", 1560, 760, 170, 24, (TIDE, CHALK)),
+                _kite_layer("Small kite", 300, 1180, 70, 8, (DUSK, SAFFRON)),
+            ],
+        ),
+        Group(
+            "Shore",
+            [
+                _tide_lines(),
+                _hills("Near dune", 1860, 3, SAND, op="svg:multiply", opacity=0.9),
+                _hills("Skyline #backdrop", 1690, 7, PINE),
+                _hills("Far ridge", 1560, 9, TIDE, opacity=0.55),
+                _glow(),
+                _sky(),
+            ],
+        ),
+    ]
+
+
+# -- mergedimage.png, composed with NumPy straight from the specification's formulas --------
+
+
+def _merged(stack: Sequence[Group]) -> NDArrayU8:
+    below = np.zeros((HEIGHT, WIDTH, 4), np.float32)
+    for group in reversed(stack):
+        if not group.shown:
+            continue
+        for layer in reversed(group.layers):
+            if layer.shown:
+                below = _over(below, layer)
+    alpha = below[..., 3:]
+    straight = np.divide(below[..., :3], alpha, out=np.zeros_like(below[..., :3]), where=alpha > 0)
+    return np.rint(np.concatenate([straight, alpha], axis=2) * 255).astype(np.uint8)
+
+
+def _over(below: Pixels, layer: Layer) -> Pixels:
+    pixels = layer.image.numpy() / np.float32(255)
+    top, left = max(0, layer.y), max(0, layer.x)
+    bottom = min(HEIGHT, layer.y + pixels.shape[0])
+    right = min(WIDTH, layer.x + pixels.shape[1])
+    source = pixels[top - layer.y : bottom - layer.y, left - layer.x : right - layer.x]
+    place = np.s_[top:bottom, left:right]
+    cb, ab = below[place][..., :3], below[place][..., 3:]
+    backdrop = np.divide(cb, ab, out=np.zeros_like(cb), where=ab > 0)
+    cs, alpha = source[..., :3], source[..., 3:] * layer.opacity
+    mixed = (1 - ab) * cs + ab * _mix(layer.op, backdrop, cs)
+    below[place] = np.concatenate(
+        [alpha * mixed + (1 - alpha) * cb, alpha + ab * (1 - alpha)], axis=2
+    )
+    return below
+
+
+def _mix(op: str, cb: Pixels, cs: Pixels) -> Pixels:
+    if op == "svg:multiply":
+        return cb * cs
+    if op == "svg:screen":
+        return cb + cs - cb * cs
+    if op == "svg:soft-light":
+        curve = np.where(cb <= 0.25, ((16 * cb - 12) * cb + 4) * cb, np.sqrt(cb))
+        return np.where(
+            cs <= 0.5, cb - (1 - 2 * cs) * cb * (1 - cb), cb + (2 * cs - 1) * (curve - cb)
+        )
+    return cs
+
+
+NDArrayU8 = np.ndarray[tuple[int, ...], np.dtype[np.uint8]]

@@ -1,0 +1,124 @@
+"""Content-addressed files: a blob's name is the SHA-256 of its bytes."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import tempfile
+from collections.abc import AsyncIterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from gefa.core.deliver.shelf import Stored, write_whole
+
+
+class TooManyBytes(Exception):
+    """A stream went past its limit, in bytes."""
+
+    def __init__(self, limit: int) -> None:
+        super().__init__(f"more than {limit:,} bytes")
+        self.limit = limit
+
+
+@dataclass(frozen=True, slots=True)
+class Blob:
+    """A stored content: its name and size in bytes."""
+
+    sha256: str
+    bytes: int
+
+
+class BlobStore:
+    """Blobs in a folder: written to a temporary file, flushed, renamed. None is ever changed."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+        self._incoming = root / "incoming"
+        self._incoming.mkdir(parents=True, exist_ok=True)
+
+    def path(self, sha256: str) -> Path:
+        """Where the blob lies."""
+        return self.root / "blobs" / sha256[:2] / sha256
+
+    def put(self, data: bytes) -> Blob:
+        sha256 = hashlib.sha256(data).hexdigest()
+        target = self.path(sha256)
+        if not target.exists():
+            write_whole(target, data)
+        return Blob(sha256, len(data))
+
+    async def receive(self, chunks: AsyncIterator[bytes], limit: int | None = None) -> Blob:
+        """Store a stream without holding it in memory; TooManyBytes past ``limit`` bytes."""
+        handle, draft = tempfile.mkstemp(dir=self._incoming)
+        digest, size = hashlib.sha256(), 0
+        try:
+            with os.fdopen(handle, "wb") as file:
+                async for chunk in chunks:
+                    size += len(chunk)
+                    if limit is not None and size > limit:
+                        raise TooManyBytes(limit)
+                    digest.update(chunk)
+                    file.write(chunk)
+                file.flush()
+                os.fsync(file.fileno())
+            return self._adopt(Path(draft), digest.hexdigest(), size)
+        except BaseException:
+            Path(draft).unlink(missing_ok=True)
+            raise
+
+    def _adopt(self, draft: Path, sha256: str, size: int) -> Blob:
+        target = self.path(sha256)
+        target.parent.mkdir(parents=True, exist_ok=True)
+        draft.chmod(0o644)
+        os.replace(draft, target)
+        return Blob(sha256, size)
+
+    def sweep(self) -> None:
+        """Remove what a killed process left half received."""
+        for draft in self._incoming.iterdir():
+            draft.unlink(missing_ok=True)
+
+    # -- what was made from what ---------------------------------------------------------
+
+    def _record(self, key: str) -> Path:
+        return self.root / "made" / key[:2] / f"{key}.json"
+
+    def note(self, key: str, value: dict[str, Any]) -> None:
+        """Remember a small JSON value under a key."""
+        write_whole(self._record(key), json.dumps(value, separators=(",", ":")).encode())
+
+    def noted(self, key: str) -> dict[str, Any] | None:
+        try:
+            value = json.loads(self._record(key).read_bytes())
+        except (OSError, ValueError):
+            return None
+        return value if isinstance(value, dict) else None
+
+
+class BlobShelf:
+    """The blob store as a job sees it. What the same job made in an earlier try, before it was
+    interrupted, counts as made by it, not as reused."""
+
+    def __init__(self, blobs: BlobStore, maker: str) -> None:
+        self._blobs = blobs
+        self._maker = maker
+
+    def recall(self, key: str, path: str) -> Stored | None:
+        noted = self._blobs.noted(key)
+        if noted is None or not self._blobs.path(noted["sha256"]).exists():
+            return None
+        own = noted.get("maker") == self._maker
+        return Stored(sha256=noted["sha256"], bytes=noted["bytes"], reused=not own)
+
+    def keep(self, key: str, path: str, data: bytes) -> Stored:
+        blob = self._blobs.put(data)
+        self._blobs.note(key, {"sha256": blob.sha256, "bytes": blob.bytes, "maker": self._maker})
+        return Stored(sha256=blob.sha256, bytes=blob.bytes, reused=False)
+
+    def recall_facts(self, key: str) -> dict[str, Any] | None:
+        return self._blobs.noted(key)
+
+    def keep_facts(self, key: str, facts: dict[str, Any]) -> None:
+        self._blobs.note(key, facts)

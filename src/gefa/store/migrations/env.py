@@ -1,0 +1,15 @@
+"""Alembic's entry: migrations run on the connection that the store hands over."""
+
+from __future__ import annotations
+
+from alembic import context
+
+from gefa.store.models import SQLModel
+
+context.configure(
+    connection=context.config.attributes["connection"],
+    target_metadata=SQLModel.metadata,
+    render_as_batch=True,
+)
+with context.begin_transaction():
+    context.run_migrations()

@@ -1,0 +1,208 @@
+"""The tables. Times are UTC; ids are random but sort by time of making."""
+
+from __future__ import annotations
+
+import secrets
+import time
+from datetime import UTC, datetime
+from enum import StrEnum
+from typing import Any
+
+from sqlalchemy import JSON, Column, DateTime, UniqueConstraint
+from sqlmodel import Field, SQLModel
+
+
+def new_id() -> str:
+    """20 hex digits: 11 of milliseconds, 9 random."""
+    return f"{time.time_ns() // 1_000_000:011x}{secrets.randbits(36):09x}"
+
+
+def now() -> datetime:
+    return datetime.now(UTC)
+
+
+def _time() -> Any:
+    return Field(default_factory=now, sa_type=DateTime(timezone=True))  # type: ignore[call-overload]
+
+
+def _json(default: Any) -> Any:
+    return Field(default_factory=default, sa_column=Column(JSON, nullable=False))
+
+
+class RevisionState(StrEnum):
+    READING = "reading"
+    READY = "ready"
+    FAILED = "failed"
+
+
+class JobState(StrEnum):
+    QUEUED = "queued"
+    DONE = "done"
+    FAILED = "failed"
+
+
+class JobKind(StrEnum):
+    READ = "read"
+    CUT = "cut"
+    UPLOAD = "upload"
+
+
+class UploadState(StrEnum):
+    RECEIVED = "received"
+    PROCESSING = "processing"
+    HELD = "held"
+    LIVE = "live"
+    REJECTED = "rejected"
+    FAILED = "failed"
+
+
+class Source(SQLModel, table=True):
+    """A file somebody brought in, known by its name."""
+
+    __tablename__ = "source"
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    name: str = Field(unique=True, max_length=400)
+    created: datetime = _time()
+
+
+class Revision(SQLModel, table=True):
+    """One content of a source. ``survey`` is what the reader found, once it has."""
+
+    __tablename__ = "revision"
+    __table_args__ = (UniqueConstraint("source_id", "number"),)
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    source_id: str = Field(foreign_key="source.id", index=True)
+    number: int
+    blob: str
+    bytes: int
+    format: str
+    state: RevisionState = RevisionState.READING
+    problem: str = ""
+    survey: dict[str, Any] = _json(dict)
+    preview: dict[str, Any] = _json(dict)
+    created: datetime = _time()
+
+
+class Choice(SQLModel, table=True):
+    """What a hand decided about a part: a cut with a name and recipe, or no cut."""
+
+    __tablename__ = "choice"
+    __table_args__ = (UniqueConstraint("source_id", "part"),)
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    source_id: str = Field(foreign_key="source.id", index=True)
+    part: str
+    name: str | None = None
+    recipe: str | None = None
+    leave_out: bool = False
+
+
+class Run(SQLModel, table=True):
+    """One batch. ``said`` holds what was left out, failed or warned about before any job."""
+
+    __tablename__ = "run"
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    source_id: str = Field(foreign_key="source.id", index=True)
+    revision_id: str = Field(foreign_key="revision.id")
+    plan: dict[str, Any] = _json(dict)
+    said: dict[str, Any] = _json(dict)
+    created: datetime = _time()
+    finished: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))  # type: ignore[call-overload]
+
+
+class Job(SQLModel, table=True):
+    """Something for a worker. ``task`` is all it needs; ``report`` what it answered.
+
+    ``planned`` is how many files it will make, ``cost`` how much work that is, in units that
+    only compare; ``sent`` counts how often it went into the queue.
+    """
+
+    __tablename__ = "job"
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    kind: JobKind
+    state: JobState = Field(default=JobState.QUEUED, index=True)
+    run_id: str | None = Field(default=None, foreign_key="run.id", index=True)
+    revision_id: str | None = Field(default=None, foreign_key="revision.id", index=True)
+    upload_id: str | None = Field(default=None, foreign_key="upload.id", index=True)
+    position: int = 0
+    planned: int = 0
+    cost: float = 0.0
+    task: dict[str, Any] = _json(dict)
+    report: dict[str, Any] = _json(dict)
+    problem: str = ""
+    sent: int = 0
+    created: datetime = _time()
+
+
+class Variant(SQLModel, table=True):
+    """One file made. Its bytes are the blob ``sha256``; sizes in px."""
+
+    __tablename__ = "variant"
+    __table_args__ = (
+        UniqueConstraint("run_id", "path"),
+        UniqueConstraint("upload_id", "path"),
+    )
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    job_id: str = Field(foreign_key="job.id", index=True)
+    run_id: str | None = Field(default=None, foreign_key="run.id", index=True)
+    upload_id: str | None = Field(default=None, foreign_key="upload.id", index=True)
+    cut: str
+    path: str
+    format: str
+    width: int
+    height: int
+    bytes: int
+    sha256: str
+    quality: int | None = None
+    score: float | None = None
+    reused: bool = False
+
+
+class Slot(SQLModel, table=True):
+    """A place on a site that takes uploads."""
+
+    __tablename__ = "slot"
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    name: str = Field(unique=True, max_length=60)
+    recipe: str
+    max_bytes: int
+    created: datetime = _time()
+
+
+class SlotKey(SQLModel, table=True):
+    """A key that may upload to a slot; only its SHA-256 is kept."""
+
+    __tablename__ = "slot_key"
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    slot_id: str = Field(foreign_key="slot.id", index=True)
+    digest: str = Field(unique=True)
+    created: datetime = _time()
+
+
+class Upload(SQLModel, table=True):
+    """A picture somebody uploaded to a slot."""
+
+    __tablename__ = "upload"
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    slot_id: str = Field(foreign_key="slot.id", index=True)
+    name: str
+    alt: str = ""
+    focal_x: float | None = None
+    focal_y: float | None = None
+    blob: str
+    bytes: int
+    format: str
+    width: int | None = None
+    height: int | None = None
+    placeholder: str = ""
+    state: UploadState = UploadState.RECEIVED
+    problem: str = ""
+    created: datetime = _time()

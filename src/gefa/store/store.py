@@ -1,0 +1,64 @@
+"""One folder that keeps everything: the database and the blobs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import Engine, event
+from sqlmodel import Session, create_engine
+
+from gefa.store.blobs import BlobStore
+
+MIGRATIONS = Path(__file__).parent / "migrations"
+
+
+class Store:
+    """Opens the data folder, brings its database up to date, and hands out sessions."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        folder.mkdir(parents=True, exist_ok=True)
+        self.blobs = BlobStore(folder)
+        self.engine = _engine(folder / "gefa.sqlite3")
+        _migrate(self.engine)
+
+    @contextmanager
+    def session(self) -> Iterator[Session]:
+        """A session that commits when the block ends well, and else rolls back."""
+        with Session(self.engine, expire_on_commit=False) as session:
+            yield session
+            session.commit()
+
+    def close(self) -> None:
+        self.engine.dispose()
+
+
+def _engine(file: Path) -> Engine:
+    engine = create_engine(f"sqlite:///{file}", connect_args={"timeout": 30})
+
+    @event.listens_for(engine, "connect")
+    def _settings(connection: Any, _: Any) -> None:
+        cursor = connection.cursor()
+        for setting in ("journal_mode=WAL", "foreign_keys=ON", "synchronous=FULL"):
+            cursor.execute(f"PRAGMA {setting}")
+        cursor.close()
+
+    return engine
+
+
+def migration_config() -> Config:
+    config = Config()
+    config.set_main_option("script_location", str(MIGRATIONS))
+    return config
+
+
+def _migrate(engine: Engine) -> None:
+    config = migration_config()
+    with engine.begin() as connection:
+        config.attributes["connection"] = connection
+        command.upgrade(config, "head")

@@ -1,0 +1,85 @@
+"""Writing down what became of a job, in one transaction with everything that follows from it."""
+
+from __future__ import annotations
+
+from sqlmodel import Session, func, select
+
+from gefa.core.deliver.manifest import File
+from gefa.core.export import JobReport
+from gefa.store.models import (
+    Job,
+    JobKind,
+    JobState,
+    Revision,
+    RevisionState,
+    Run,
+    Upload,
+    UploadState,
+    Variant,
+    now,
+)
+from gefa.work.queue import Outcome
+from gefa.work.tasks import ReadReport, UploadReport
+
+
+def settle(session: Session, job: Job, outcome: Outcome) -> None:
+    """Take an outcome in. The caller commits."""
+    job.state = JobState.DONE if outcome.report is not None else JobState.FAILED
+    job.report = outcome.report or {}
+    job.problem = outcome.problem
+    session.add(job)
+    if job.kind is JobKind.READ:
+        _settle_revision(session, job, outcome)
+    elif job.kind is JobKind.CUT:
+        _settle_cut(session, job, outcome)
+    else:
+        _settle_upload(session, job, outcome)
+
+
+def _settle_revision(session: Session, job: Job, outcome: Outcome) -> None:
+    revision = session.get_one(Revision, job.revision_id)
+    if outcome.report is None:
+        revision.state, revision.problem = RevisionState.FAILED, outcome.problem
+    else:
+        report = ReadReport.model_validate(outcome.report)
+        revision.survey = report.survey.model_dump(mode="json")
+        revision.preview = report.preview.model_dump(mode="json")
+        revision.state = RevisionState.READY
+        job.report = {}
+    session.add(revision)
+
+
+def _settle_cut(session: Session, job: Job, outcome: Outcome) -> None:
+    if outcome.report is not None:
+        _add_variants(session, job, JobReport.model_validate(outcome.report).files)
+    session.flush()
+    still_open = session.exec(
+        select(func.count())
+        .select_from(Job)
+        .where(Job.run_id == job.run_id, Job.state == JobState.QUEUED)
+    ).one()
+    if still_open == 0:
+        run = session.get_one(Run, job.run_id)
+        run.finished = now()
+        session.add(run)
+
+
+def _settle_upload(session: Session, job: Job, outcome: Outcome) -> None:
+    upload = session.get_one(Upload, job.upload_id)
+    if outcome.report is None:
+        upload.state = UploadState.REJECTED if outcome.refused else UploadState.FAILED
+        upload.problem = outcome.problem
+    else:
+        report = UploadReport.model_validate(outcome.report)
+        upload.width, upload.height = report.width, report.height
+        upload.format, upload.placeholder = report.format, report.placeholder
+        upload.state = UploadState.LIVE if report.made.files else UploadState.FAILED
+        upload.problem = " ".join(remark.reason for remark in report.made.failed)
+        _add_variants(session, job, report.made.files)
+    session.add(upload)
+
+
+def _add_variants(session: Session, job: Job, files: list[File]) -> None:
+    for file in files:
+        fields = file.model_dump(mode="json")
+        session.add(Variant(job_id=job.id, run_id=job.run_id, upload_id=job.upload_id, **fields))

@@ -1,0 +1,88 @@
+"""``gefa worker``: takes tasks from the queue and has them done in processes of its own."""
+
+from __future__ import annotations
+
+import logging
+import os
+import signal
+import threading
+from pathlib import Path
+
+from huey.consumer import Consumer
+
+from gefa.core.errors import GefaError, SourceError
+from gefa.work.pool import Pool
+from gefa.work.queue import Outcome, Task, WorkQueue, beat
+from gefa.work.tasks import TASKS
+
+BEAT_SECONDS = 2.0
+log = logging.getLogger("gefa.worker")
+
+
+class Worker:
+    """As many tasks at once as there are ``processes``."""
+
+    def __init__(self, folder: Path, processes: int) -> None:
+        self._folder = folder
+        self._queue = WorkQueue(folder, self._handle)
+        self._pool = Pool(processes)
+        self._held: set[str] = set()
+        self._lock = threading.Lock()
+        self._consumer = Consumer(
+            self._queue.huey,
+            workers=processes,
+            periodic=False,
+            initial_delay=0.05,
+            backoff=1.3,
+            max_delay=0.4,
+        )
+
+    def run(self) -> None:
+        """Work until told to stop; returns when everything is put down."""
+        threading.Thread(target=self._keep_beating, daemon=True).start()
+        threading.Thread(target=self._end_with_parent, args=(os.getppid(),), daemon=True).start()
+        try:
+            self._consumer.run()
+        finally:
+            self._pool.close(wait=False)
+            self._queue.close()
+
+    def _handle(self, task: Task) -> None:
+        with self._lock:
+            self._held.add(task.job)
+            self._queue.hold(task.job, beat())
+        try:
+            self._queue.answer(self._outcome(task))
+        finally:
+            with self._lock:
+                self._held.discard(task.job)
+
+    def _outcome(self, task: Task) -> Outcome:
+        function = TASKS[task.kind]
+        try:
+            report = self._pool.call(function, self._folder, task.job, task.body)
+            return Outcome(job=task.job, report=report)
+        except SourceError as error:
+            return Outcome(job=task.job, problem=str(error), refused=True)
+        except GefaError as error:
+            return Outcome(job=task.job, problem=str(error))
+        except Exception as error:  # whatever it is, it must not be lost with the task
+            log.exception("task %s", task.job)
+            return Outcome(job=task.job, problem=f"{type(error).__name__}: {error}")
+
+    def _keep_beating(self) -> None:
+        waiting = threading.Event()
+        while not waiting.wait(BEAT_SECONDS):
+            with self._lock:
+                for job in self._held:
+                    self._queue.hold(job, beat())
+
+    def _end_with_parent(self, parent: int) -> None:
+        """A worker started by a server ends when the server is gone, however it went."""
+        waiting = threading.Event()
+        while not waiting.wait(0.5):
+            if os.getppid() != parent:
+                log.warning("the server is gone; ending")
+                os.kill(os.getpid(), signal.SIGTERM)
+                waiting.wait(5)
+                os._exit(1)
