@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 from pathlib import Path
 from typing import Annotated
@@ -153,6 +154,67 @@ def _part_row(part: PartFacts) -> tuple[str, ...]:
         escape(place),
         "" if part.visible else "hidden",
     )
+
+
+@app.command()
+def serve(
+    data: DataFolder = Path("gefa-data"),
+    host: Host = "127.0.0.1",
+    port: Port = 8741,
+    workers: Workers = cores(),
+) -> None:
+    """Serve the web application, with its workers."""
+    from gefa.serve import serve as run_server
+
+    _log_to_stderr()
+    out_console.print(f"Gefa is at http://{host}:{port}/")
+    run_server(data.resolve(), host, port, workers)
+
+
+@app.command()
+def worker(
+    data: DataFolder = Path("gefa-data"),
+    workers: Workers = cores(),
+) -> None:
+    """Work for a server: take tasks from the queue of its data folder."""
+    from gefa.work.worker import Worker
+
+    _log_to_stderr()
+    Worker(data.resolve(), workers).run()
+
+
+@app.command()
+def demo(
+    data: DataFolder = Path("gefa-demo"),
+    host: Host = "127.0.0.1",
+    port: Port = 8741,
+    workers: Workers = cores(),
+) -> None:
+    """Serve Gefa with a made-up kite festival to try it on."""
+    from gefa.demo.world import SAMPLES, load_world, note_address
+    from gefa.serve import free_port
+    from gefa.serve import serve as run_server
+
+    _log_to_stderr()
+    folder = data.resolve()
+    try:
+        with out_console.status("Drawing the sample festival (the first time only)"):
+            load_world(folder, workers)
+        chosen = free_port(host, port)
+        base_url = f"http://{host}:{chosen}"
+        note_address(folder, base_url)
+    except (GefaError, OSError) as error:
+        err_console.print(f"gefa: {error}", markup=False)
+        raise typer.Exit(FAILED) from error
+    out_console.print(f"Gefa is at            {base_url}/")
+    out_console.print(f"The sample website at {base_url}/festival/")
+    out_console.print(f"Pictures to upload in {folder / SAMPLES}", soft_wrap=True)
+    out_console.print("Stop it with Ctrl-C.")
+    run_server(folder, host, chosen, workers)
+
+
+def _log_to_stderr() -> None:
+    logging.basicConfig(level=logging.WARNING, format="%(name)s: %(message)s")
 
 
 if __name__ == "__main__":

@@ -119,8 +119,8 @@ def prepare(
             reason = part.problem or f"the part {cut.part!r} has no visible pixels"
             prepared.failed.append(Remark(cut=cut.name, reason=reason))
             continue
-        prepared.warnings += _remarks_on(part, cut, noticed)
         named = cut.model_copy(update={"name": book.cut(cut.name)})
+        prepared.warnings += _remarks_on(part, named, noticed)
         recipe = plan.recipe(cut.recipe)
         prepared.jobs.append(_job(source, part, part.extent, named, recipe, book, prepared))
     return prepared
@@ -199,9 +199,10 @@ def _key(*ingredients: object) -> str:
     return hashlib.blake2b(text.encode(), digest_size=20).hexdigest()
 
 
-def facts_key(fingerprint: str) -> str:
+def facts_key(job: Job) -> str:
     """The key under which a cut's Facts are kept."""
-    return _key(fingerprint, ENCODER, "facts")
+    widest = max((variant.width for variant in job.variants), default=job.extent.width)
+    return _key(job.fingerprint, ENCODER, "facts", widest)
 
 
 def carry_out(
@@ -226,7 +227,7 @@ def carry_out(
             continue
         files[variant.path] = _file(job, variant, stored)
         on_file(files[variant.path])
-    measured = facts_key(job.fingerprint)
+    measured = facts_key(job)
     facts = _recalled_facts(shelf, measured)
     if missing or facts is None:
         document = opened()
@@ -259,12 +260,12 @@ def _encode_all(
     failed: list[Remark],
     on_file: Callable[[File], None],
 ) -> Facts:
-    alpha = facts.alpha if facts else None
-    sizes = sorted({variant.size for variant in missing}, key=lambda size: size.width)
-    if alpha is None and not sizes:
-        sizes = [job.extent.size]
-    for size, image in rungs(document, part, job.extent, sizes):
-        alpha = alpha or alpha_kind(image)
+    wanted = {variant.size for variant in missing}
+    if facts is None:
+        wanted.add(max((v.size for v in job.variants), key=_width, default=job.extent.size))
+    for size, image in rungs(document, part, job.extent, sorted(wanted, key=_width)):
+        if facts is None:
+            facts = Facts(alpha=alpha_kind(image), baseline_bytes=baseline_bytes(document, image))
         for variant in (v for v in missing if v.size == size):
             try:
                 pixels = fit_alpha(image, variant.format, job.recipe)
@@ -275,10 +276,12 @@ def _encode_all(
             stored = shelf.keep(variant.key, variant.path, data)
             files[variant.path] = _file(job, variant, stored)
             on_file(files[variant.path])
-    if facts:
-        return facts
-    baseline = baseline_bytes(document, part, job.extent)
-    return Facts(alpha=alpha or AlphaKind.NONE, baseline_bytes=baseline)
+    assert facts is not None
+    return facts
+
+
+def _width(size: Size) -> int:
+    return size.width
 
 
 def _file(job: Job, variant: Variant, stored: Stored) -> File:

@@ -7,9 +7,12 @@ import json
 import os
 import tempfile
 from collections.abc import AsyncIterator
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+import anyio.to_thread
 
 from gefa.core.deliver.shelf import Stored, write_whole
 
@@ -62,10 +65,11 @@ class BlobStore:
                     digest.update(chunk)
                     file.write(chunk)
                 file.flush()
-                os.fsync(file.fileno())
+                await anyio.to_thread.run_sync(os.fsync, file.fileno())
             return self._adopt(Path(draft), digest.hexdigest(), size)
         except BaseException:
-            Path(draft).unlink(missing_ok=True)
+            with suppress(FileNotFoundError):
+                os.unlink(draft)
             raise
 
     def _adopt(self, draft: Path, sha256: str, size: int) -> Blob:

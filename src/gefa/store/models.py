@@ -13,8 +13,8 @@ from sqlmodel import Field, SQLModel
 
 
 def new_id() -> str:
-    """20 hex digits: 11 of milliseconds, 9 random."""
-    return f"{time.time_ns() // 1_000_000:011x}{secrets.randbits(36):09x}"
+    """27 hex digits: 11 of milliseconds, 16 random, so that no id can be guessed."""
+    return f"{time.time_ns() // 1_000_000:011x}{secrets.randbits(64):016x}"
 
 
 def now() -> datetime:

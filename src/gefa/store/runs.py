@@ -22,7 +22,7 @@ COSTS = {Format.AVIF: 8.0, Format.WEBP: 2.0, Format.PNG: 1.5, Format.JPEG: 0.4}
 def start_run(session: Session, source: Source, revision: Revision, plan: Plan) -> Run:
     """Queue a job for every cut of the plan. A plan with no cuts makes a finished run."""
     survey = survey_of(revision)
-    prepared = prepare(survey, plan, default=False)
+    prepared = prepare(survey, plan, default=not survey.layered)
     said = {
         "left_out": prepared.left_out,
         "failed": prepared.failed,

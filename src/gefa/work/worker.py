@@ -27,6 +27,7 @@ class Worker:
         self._queue = WorkQueue(folder, self._handle)
         self._pool = Pool(processes)
         self._held: set[str] = set()
+        self._ending = False
         self._lock = threading.Lock()
         self._consumer = Consumer(
             self._queue.huey,
@@ -44,6 +45,7 @@ class Worker:
         try:
             self._consumer.run()
         finally:
+            self._ending = True
             self._pool.close(wait=False)
             self._queue.close()
 
@@ -52,7 +54,10 @@ class Worker:
             self._held.add(task.job)
             self._queue.hold(task.job, beat())
         try:
-            self._queue.answer(self._outcome(task))
+            outcome = self._outcome(task)
+            # What was broken off because this worker ends is not answered, so it is sent again.
+            if not self._ending:
+                self._queue.answer(outcome)
         finally:
             with self._lock:
                 self._held.discard(task.job)

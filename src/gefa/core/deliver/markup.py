@@ -27,17 +27,25 @@ def default_sizes(shown: Size) -> str:
     return f"(max-width: {shown.width}px) 100vw, {shown.width}px"
 
 
-def picture(offers: Sequence[Offer], shown: Size, alt: str, *, lazy: bool = True) -> str:
+def picture(
+    offers: Sequence[Offer],
+    shown: Size,
+    alt: str,
+    *,
+    sizes: str = "",
+    lazy: bool = True,
+) -> str:
     """A ``<picture>`` with a ``<source>`` for each format and an ``<img>`` in the last one.
 
     ``shown`` is the natural size in px; it gives ``width`` and ``height``, so that nothing
-    jumps. WHATWG HTML, 4.8.1 and 4.8.4.2.
+    jumps. ``sizes`` is the attribute of that name, by default ``default_sizes``. WHATWG HTML,
+    4.8.1 and 4.8.4.2.
     """
     if not offers:
         return ""
     by_format = _by_format(offers)
     *sources, (_, fallback) = by_format
-    sizes = escape(default_sizes(shown))
+    sizes = escape(sizes or default_sizes(shown))
     lines = ["<picture>"]
     lines += [
         f'  <source type="{FORMATS[format].media_type}" srcset="{_srcset(variants)}"'

@@ -11,7 +11,7 @@ MAX_SEGMENT = 80
 """characters of one path segment, before the extension"""
 
 _RESERVED = re.compile(r"con|prn|aux|nul|com[0-9]|lpt[0-9]", re.I)
-_ALWAYS_TAKEN = ("manifest.json",)
+_ALWAYS_TAKEN = ("manifest.json", "markup.html")
 
 
 def safe(text: str) -> str:
@@ -45,7 +45,7 @@ class NameBook:
 
     def path(self, template: str, fields: dict[str, str]) -> str:
         """The template filled in, each segment made safe, ``/`` kept as a folder."""
-        filled = template.format_map({key: value for key, value in fields.items()})
+        filled = template.format(**fields)
         folders, _, last = filled.replace("\\", "/").rpartition("/")
         stem, extension = _split_extension(last, fields["ext"])
         parts = [safe(folder) for folder in folders.split("/") if folder.strip(". ")]

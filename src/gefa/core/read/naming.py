@@ -12,15 +12,15 @@ _MAX_NAME = 300
 
 def split_tags(raw: str) -> tuple[str, tuple[str, ...]]:
     """``"Skyline #backdrop #icon"`` to ``("Skyline", ("backdrop", "icon"))``."""
-    text = _clean(raw)
+    text = one_line(raw)
     found = _TAGS_AT_END.search(text)
     if not found:
         return text, ()
     return text[: found.start()].strip(), tuple(_TAG.findall(found.group()))
 
 
-def _clean(raw: str) -> str:
-    """One line without control or direction-changing characters."""
+def one_line(raw: str) -> str:
+    """A name on one line, without control or direction-changing characters."""
     spaced = re.sub(r"\s+", " ", raw)
     kept = "".join(c for c in spaced if unicodedata.category(c)[0] != "C")
     return kept.strip()[:_MAX_NAME]

@@ -44,8 +44,12 @@ KINDS = {
     "polygon": Kind.SHAPE,
 }
 RESOURCES = frozenset(
-    ["defs", "style", "linearGradient", "radialGradient", "pattern", "clipPath", "mask", "filter", "symbol", "marker", "font", "font-face", "color-profile", "cursor", "view"]
+    {
+        *("defs", "style", "linearGradient", "radialGradient", "pattern", "clipPath", "mask"),
+        *("filter", "symbol", "marker", "font", "font-face", "color-profile", "cursor", "view"),
+    }
 )
+"""Elements that show nothing where they stand."""
 _UNITS = {"": 1.0, "px": 1.0, "in": 96.0, "cm": 96 / 2.54, "mm": 96 / 25.4, "pt": 96 / 72,
           "pc": 16.0, "q": 96 / 101.6}  # fmt: skip
 _LENGTH = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:e[-+]?\d+)?)\s*([a-z]*|%)\s*$", re.I)

@@ -35,10 +35,9 @@ def fit_alpha(image: pyvips.Image, format: Format, recipe: Recipe) -> pyvips.Ima
     return image
 
 
-def baseline_bytes(document: Document, part: Part, region: Rect) -> int:
+def baseline_bytes(document: Document, widest: pyvips.Image) -> int:
     """What savings are measured against, in bytes: the picture's own file, or for a part of a
-    design the same pixels as PNG."""
+    design the same pixels as PNG, at the largest width that is made."""
     if document.stored_bytes is not None:
         return document.stored_bytes
-    pixels = drop_opaque_alpha(document.render(part, region, region.width))
-    return len(encode(pixels, Format.PNG, None))
+    return len(encode(widest, Format.PNG, None))

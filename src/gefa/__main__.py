@@ -1,0 +1,3 @@
+from gefa.cli import app
+
+app()

@@ -1,0 +1,39 @@
+"""The zip of a run: variants, manifest, markup."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from html import escape
+from pathlib import Path
+
+from zipstream import ZIP_DEFLATED, ZIP_STORED, ZipStream
+
+from gefa.core.deliver.manifest import MANIFEST, Manifest
+
+MARKUP = "markup.html"
+
+
+def bundle(manifest: Manifest, blob: Callable[[str], Path]) -> Iterator[bytes]:
+    """The zip's bytes, as they are made. ``blob`` gives the file for a SHA-256."""
+    stream = ZipStream(compress_type=ZIP_STORED)
+    for file in manifest.files:
+        stream.add_path(blob(file.sha256), file.path)
+    texts = {MANIFEST: manifest.to_json(), MARKUP: markup_page(manifest)}
+    for name, text in texts.items():
+        stream.add(text, name, compress_type=ZIP_DEFLATED)
+    yield from stream
+
+
+def markup_page(manifest: Manifest) -> str:
+    """A page that shows every cut with its markup; opens from the unpacked bundle."""
+    title = escape(", ".join(manifest.sources))
+    figures = "\n".join(
+        f"<figure>\n{cut.markup}\n<figcaption>{escape(cut.name)}</figcaption>\n</figure>"
+        for cut in manifest.cuts
+    )
+    return (
+        f'<!DOCTYPE html>\n<html lang="en">\n<head>\n<meta charset="utf-8">\n'
+        f'<meta name="viewport" content="width=device-width">\n<title>{title}</title>\n'
+        f"<style>img {{ max-width: 100%; height: auto }}</style>\n</head>\n"
+        f"<body>\n{figures}\n</body>\n</html>\n"
+    )

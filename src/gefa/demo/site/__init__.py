@@ -1,0 +1,1 @@
+"""The festival's website: a stand-in for any site that takes pictures from its visitors."""

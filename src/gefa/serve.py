@@ -1,0 +1,93 @@
+"""``gefa serve``: the web process, with its workers beside it."""
+
+from __future__ import annotations
+
+import logging
+import socket
+import subprocess
+import sys
+import threading
+from pathlib import Path
+
+import uvicorn
+
+from gefa.core.errors import GefaError
+from gefa.web.app import create_app
+
+DEFAULT_PORT = 8741
+log = logging.getLogger("gefa.serve")
+
+
+class WorkerKeeper:
+    """Keeps one ``gefa worker`` running for as long as the server does."""
+
+    RESTART_SECONDS = 0.5
+
+    def __init__(self, folder: Path, processes: int) -> None:
+        self._command = [
+            *(sys.executable, "-m", "gefa", "worker"),
+            *("--data", str(folder), "--workers", str(processes)),
+        ]
+        self._stop = threading.Event()
+        self._process: subprocess.Popen[bytes] | None = None
+        self._thread = threading.Thread(target=self._keep, name="worker-keeper", daemon=True)
+
+    def start(self) -> None:
+        self._thread.start()
+
+    def _keep(self) -> None:
+        while not self._stop.is_set():
+            # A session of its own: Ctrl-C reaches the server only, which then stops the worker.
+            self._process = subprocess.Popen(self._command, start_new_session=True)
+            code = self._process.wait()
+            if not self._stop.is_set():
+                log.warning("the worker ended with %s; starting another", code)
+                self._stop.wait(self.RESTART_SECONDS)
+
+    def stop(self) -> None:
+        self._stop.set()
+        process = self._process
+        if process is not None and process.poll() is None:
+            process.terminate()
+            try:
+                process.wait(timeout=8)
+            except subprocess.TimeoutExpired:
+                process.kill()
+        self._thread.join(timeout=5)
+
+
+def free_port(host: str, wanted: int) -> int:
+    """``wanted`` if nobody listens there, else one that is free; 0 asks for any."""
+    for port in (wanted, 0):
+        with socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET) as probe:
+            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            try:
+                probe.bind((host, port))
+            except OSError as error:
+                if port == 0:
+                    raise GefaError(
+                        f"cannot listen on {host}: {error.strerror}.",
+                        advice="Name another address with --host.",
+                    ) from error
+                continue
+            return int(probe.getsockname()[1])
+    return wanted
+
+
+def serve(folder: Path, host: str, port: int, processes: int) -> None:
+    """Serve until stopped. Whatever was accepted and is not finished goes on at the next start."""
+    keeper = WorkerKeeper(folder, processes)
+    app = create_app(folder)
+    config = uvicorn.Config(
+        app,
+        host=host,
+        port=port,
+        log_level="warning",
+        timeout_graceful_shutdown=2,
+        server_header=False,
+    )
+    keeper.start()
+    try:
+        uvicorn.Server(config).run()
+    finally:
+        keeper.stop()

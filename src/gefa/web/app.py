@@ -1,0 +1,51 @@
+"""The web application: pages, API and delivery over one data folder."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from pathlib import Path
+
+from fastapi import FastAPI
+from fastapi.staticfiles import StaticFiles
+
+from gefa import __version__
+from gefa.demo.site.app import festival
+from gefa.web import problems
+from gefa.web.api import media, uploads
+from gefa.web.pages import cut, runs, sources
+from gefa.web.security import Guard
+from gefa.web.services import Services
+from gefa.web.templating import STATIC
+
+
+def create_app(folder: Path) -> FastAPI:
+    """The application over the data in ``folder``. Its workers are started by others."""
+
+    @asynccontextmanager
+    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        services = Services.open(folder)
+        services.store.blobs.sweep()
+        app.state.services = services
+        services.foreman.start()
+        yield
+        services.close()
+
+    app = FastAPI(
+        title="Gefa",
+        version=__version__,
+        summary="Turns designs and pictures into the files a website serves.",
+        lifespan=lifespan,
+        docs_url=None,
+        redoc_url=None,
+        openapi_url="/api/v1/openapi.json",
+    )
+    app.add_middleware(Guard)
+    problems.add_handlers(app)
+    for router in (sources.router, cut.router, runs.router):
+        app.include_router(router, include_in_schema=False)
+    app.include_router(uploads.router)
+    app.include_router(media.router)
+    app.mount("/static", StaticFiles(directory=STATIC), name="static")
+    app.mount("/festival", festival(app, folder))
+    return app

@@ -1,0 +1,130 @@
+"""Sources: bring files in, and the wall of what was brought in."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from pathlib import PurePosixPath
+from typing import Any
+
+from fastapi import APIRouter, HTTPException, Request, Response
+from fastapi.responses import FileResponse, JSONResponse, RedirectResponse
+from sqlmodel import select
+from starlette.datastructures import UploadFile
+
+from gefa.core.read.naming import one_line
+from gefa.core.read.sniff import HEAD_BYTES, KINDS_IN_WORDS, sniff
+from gefa.store.models import Revision
+from gefa.store.sources import all_sources, bring_in
+from gefa.web.services import Given
+from gefa.web.templating import page
+
+router = APIRouter()
+
+CHUNK = 1 << 20
+MAX_FILES = 5_000
+FOREVER = {"Cache-Control": "public, max-age=31536000, immutable"}
+PICTURES = {"picture": "image/webp", "small": "image/webp", "pick": "image/png"}
+
+
+@router.get("/")
+def wall(request: Request, given: Given) -> Response:
+    """Everything that was brought in."""
+    with given.store.session() as session:
+        tiles = [
+            _tile(source.id, source.name, revision) for source, revision in all_sources(session)
+        ]
+    reading = any(tile["state"] == "reading" for tile in tiles)
+    part = "sources/_wall.html" if request.headers.get("HX-Request") else "sources/index.html"
+    return page(request, part, tiles=tiles, reading=reading)
+
+
+def _tile(source_id: str, name: str, revision: Revision) -> dict[str, Any]:
+    survey = revision.survey
+    return {
+        "id": source_id,
+        "name": name,
+        "revision": revision.number,
+        "state": revision.state.value,
+        "problem": revision.problem,
+        "format": revision.format,
+        "bytes": revision.bytes,
+        "width": survey.get("width"),
+        "height": survey.get("height"),
+        "parts": max(0, len(survey.get("parts", [])) - 1),
+    }
+
+
+@router.post("/sources")
+async def receive(request: Request, given: Given) -> Response:
+    """Take files in, each by itself: a bad one costs no other.
+
+    A script that asks for JSON gets a result for each file; a plain form goes to the wall.
+    """
+    async with request.form(max_files=MAX_FILES) as form:
+        files = [item for item in form.getlist("file") if isinstance(item, UploadFile)]
+        results = [await _receive_one(file, given) for file in files if file.filename]
+    given.foreman.wake()
+    wants_json = "application/json" in request.headers.get("accept", "")
+    if wants_json:
+        good = any(result["source"] for result in results)
+        return JSONResponse({"results": results}, 201 if good else 422)
+    refused = [result for result in results if result["problem"]]
+    if refused or not results:
+        reasons = " ".join(f"{r['name']}: {r['problem']}" for r in refused)
+        return page(
+            request,
+            "error.html",
+            status_code=422,
+            title="Not every file could be brought in" if results else "No file was chosen",
+            detail=reasons or "Choose one or more files and send them again.",
+        )
+    return RedirectResponse("/", 303)
+
+
+async def _receive_one(file: UploadFile, given: Given) -> dict[str, str]:
+    name = clean_name(file.filename or "")
+    kind = sniff(await file.read(HEAD_BYTES))
+    if kind is None:
+        problem = (
+            f"is not a picture or design that Gefa reads. It reads {KINDS_IN_WORDS}."
+            if file.size
+            else "is empty. Save it again, and check its size."
+        )
+        return {"name": name, "source": "", "problem": problem}
+    await file.seek(0)
+    blob = await given.store.blobs.receive(_chunks(file))
+    with given.store.session() as session:
+        source, _ = bring_in(session, name, blob, kind.value)
+        return {"name": name, "source": source.id, "problem": ""}
+
+
+async def _chunks(file: UploadFile) -> AsyncIterator[bytes]:
+    while chunk := await file.read(CHUNK):
+        yield chunk
+
+
+def clean_name(raw: str) -> str:
+    """The last part of a file name, on one line, never empty."""
+    last = PurePosixPath(raw.replace("\\", "/")).name
+    return one_line(last) or "unnamed"
+
+
+@router.get("/sources/{source_id}/{number}/{which}")
+def preview(
+    source_id: str,
+    number: int,
+    which: str,
+    given: Given,
+) -> Response:
+    """A picture of a revision; a revision never changes, so it may be kept for ever."""
+    if which not in PICTURES:
+        raise HTTPException(404)
+    with given.store.session() as session:
+        revision = session.exec(
+            select(Revision).where(Revision.source_id == source_id, Revision.number == number)
+        ).first()
+    sha256 = revision.preview.get(which) if revision else None
+    if sha256 is None:
+        raise HTTPException(404)
+    headers = FOREVER | {"ETag": f'"{sha256}"'}
+    return FileResponse(given.store.blobs.path(sha256), media_type=PICTURES[which], headers=headers)

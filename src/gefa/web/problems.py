@@ -1,0 +1,85 @@
+"""Errors as answers: ``application/problem+json`` (RFC 9457) for the API, a page for people."""
+
+from __future__ import annotations
+
+from http import HTTPStatus
+from typing import Any
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse, Response
+from starlette.exceptions import HTTPException
+
+from gefa.web.templating import page
+
+PROBLEM_JSON = "application/problem+json"
+
+
+class Problem(HTTPException):
+    """An answer that says what is wrong and what to do about it."""
+
+    def __init__(
+        self, status: int, title: str, detail: str, headers: dict[str, str] | None = None
+    ) -> None:
+        super().__init__(status, detail, headers)
+        self.title = title
+
+
+def problem_body(status: int, title: str, detail: str, **more: Any) -> dict[str, Any]:
+    return {"type": "about:blank", "title": title, "status": status, "detail": detail, **more}
+
+
+def add_handlers(app: FastAPI) -> None:
+    """Answer every error in the way its asker can read."""
+    app.add_exception_handler(HTTPException, _on_http_error)
+    app.add_exception_handler(RequestValidationError, _on_invalid)
+    app.add_exception_handler(Exception, _on_crash)
+
+
+def _answer(
+    request: Request,
+    status: int,
+    title: str,
+    detail: str,
+    headers: dict[str, str] | None = None,
+) -> Response:
+    if request.url.path.startswith(("/api/", "/m/")):
+        body = problem_body(status, title, detail)
+        return JSONResponse(body, status, headers=headers, media_type=PROBLEM_JSON)
+    return page(
+        request, "error.html", status_code=status, headers=headers, title=title, detail=detail
+    )
+
+
+async def _on_http_error(request: Request, error: Exception) -> Response:
+    assert isinstance(error, HTTPException)
+    phrase = HTTPStatus(error.status_code).phrase
+    title = error.title if isinstance(error, Problem) else phrase
+    detail = error.detail if error.detail != phrase else _EXPLAINED.get(error.status_code, phrase)
+    headers = dict(error.headers) if error.headers else None
+    return _answer(request, error.status_code, title, detail, headers)
+
+
+_EXPLAINED = {
+    404: "There is nothing at this address. It may have been removed, or the link has a typo.",
+    405: "This address does not take that kind of request.",
+}
+
+
+async def _on_invalid(request: Request, error: Exception) -> Response:
+    assert isinstance(error, RequestValidationError)
+    detail = "; ".join(
+        f"{'.'.join(str(step) for step in problem['loc'][1:]) or 'body'}: {problem['msg']}"
+        for problem in error.errors()
+    )
+    return _answer(request, 422, "The request is not as it should be", detail)
+
+
+async def _on_crash(request: Request, error: Exception) -> Response:
+    return _answer(
+        request,
+        500,
+        "Gefa made a mistake",
+        f"This should not have happened ({type(error).__name__}). Nothing of yours is lost;"
+        " the server's log says more.",
+    )

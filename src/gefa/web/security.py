@@ -1,0 +1,61 @@
+"""Headers that keep a page to itself, and a check that changes come from our own pages."""
+
+from __future__ import annotations
+
+from urllib.parse import urlsplit
+
+from starlette.datastructures import Headers, MutableHeaders
+from starlette.responses import PlainTextResponse
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+POLICY = (
+    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:;"
+    " font-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none';"
+    " frame-ancestors 'none'"
+)
+_ALWAYS = {
+    "Content-Security-Policy": POLICY,
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "same-origin",
+    "Cross-Origin-Opener-Policy": "same-origin",
+}
+_SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
+
+
+class Guard:
+    """ASGI middleware. The API is exempt from the origin check: it asks for a key instead."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+        if scope["method"] not in _SAFE and not scope["path"].startswith("/api/"):
+            headers = Headers(scope=scope)
+            if not _from_here(headers):
+                refusal = PlainTextResponse(
+                    "Changes are only taken from Gefa's own pages. Open the page and try again.",
+                    status_code=403,
+                )
+                await refusal(scope, receive, send)
+                return
+
+        async def guarded(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                headers = MutableHeaders(scope=message)
+                for name, value in _ALWAYS.items():
+                    headers.setdefault(name, value)
+            await send(message)
+
+        await self._app(scope, receive, guarded)
+
+
+def _from_here(headers: Headers) -> bool:
+    """Browsers say where a request comes from; other programs say nothing and are let in."""
+    site = headers.get("sec-fetch-site")
+    if site is not None:
+        return site in ("same-origin", "none")
+    origin = headers.get("origin")
+    return origin is None or urlsplit(origin).netloc == headers.get("host")

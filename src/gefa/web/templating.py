@@ -1,0 +1,47 @@
+"""Pages from Jinja templates."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from fastapi import Request
+from fastapi.templating import Jinja2Templates
+from jinja2 import Environment, FileSystemLoader, StrictUndefined
+from starlette.responses import Response
+
+from gefa import __version__
+from gefa.web import words
+
+HERE = Path(__file__).parent
+STATIC = HERE / "static"
+
+_environment = Environment(
+    loader=FileSystemLoader(HERE / "templates"),
+    autoescape=True,
+    undefined=StrictUndefined,
+    trim_blocks=True,
+    lstrip_blocks=True,
+)
+_environment.filters.update(words.FILTERS)
+_environment.globals.update(version=__version__, count=words.count)
+_templates = Jinja2Templates(env=_environment)
+
+
+def page(
+    request: Request,
+    template: str,
+    *,
+    status_code: int = 200,
+    headers: dict[str, str] | None = None,
+    **context: Any,
+) -> Response:
+    """A rendered template as the answer to ``request``."""
+    return _templates.TemplateResponse(
+        request, template, context, status_code=status_code, headers=headers
+    )
+
+
+def fragment(template: str, **context: Any) -> str:
+    """A rendered template as text, for events."""
+    return _environment.get_template(template).render(**context)
