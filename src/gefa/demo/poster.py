@@ -6,6 +6,7 @@ import zipfile
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 from xml.sax.saxutils import quoteattr
 
 import numpy as np
@@ -104,11 +105,11 @@ def _attributes(item: Layer | Group) -> str:
     )
 
 
-def _cropped(name: str, image: pyvips.Image, dx: int = 0, dy: int = 0, **options: object) -> Layer:
+def _cropped(name: str, image: pyvips.Image, dx: int = 0, dy: int = 0, **options: Any) -> Layer:
     """A layer as a paint program stores it: only the box that has something in it."""
     box = visible_box(image)
     cut = image.crop(box.x, box.y, box.width, box.height).copy_memory()
-    return Layer(name, cut, box.x + dx, box.y + dy, **options)  # type: ignore[arg-type]
+    return Layer(name, cut, box.x + dx, box.y + dy, **options)
 
 
 def _shadow(image: pyvips.Image, blur: float, strength: float, drop: int) -> pyvips.Image:
@@ -142,7 +143,7 @@ def _glow() -> Layer:
     return _cropped("Sun glow", drawn(WIDTH, HEIGHT, body), opacity=0.85, op="svg:screen")
 
 
-def _hills(name: str, base: int, seed: int, colour: str, **options: object) -> Layer:
+def _hills(name: str, base: int, seed: int, colour: str, **options: Any) -> Layer:
     body = f'<path d="{ridge(WIDTH, HEIGHT, base, 90, seed)}" fill="{colour}"/>'
     return _cropped(name, drawn(WIDTH, HEIGHT, body), **options)
 

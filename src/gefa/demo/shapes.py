@@ -91,7 +91,7 @@ def noise(height: int, width: int, cell: float, octaves: int, seed: int) -> Pixe
         total += np.float32(weight) * large[:small_height, :small_width]
         weight *= 0.5
         size = max(2.0, size / 2)
-    return _enlarged(total / 2, 2.0, "linear")[:height, :width]
+    return _enlarged((total / 2).astype(np.float32), 2.0, "linear")[:height, :width]
 
 
 def _enlarged(grid: Pixels, times: float, kernel: str) -> Pixels:

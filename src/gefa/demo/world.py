@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from pathlib import Path
 
 from gefa.core.deliver.shelf import write_whole
@@ -32,7 +33,9 @@ def draw_world(folder: Path, processes: int) -> list[Path]:
     folder.mkdir(parents=True, exist_ok=True)
     photographs = [folder / scene.file for scene in SCENES]
     with Pool(processes) as pool:
-        calls = [(draw_poster, (folder / POSTER,))]
+        calls: list[tuple[Callable[..., object], tuple[object, ...]]] = [
+            (draw_poster, (folder / POSTER,))
+        ]
         calls += [(draw_photograph, (i, folder)) for i in range(len(SCENES))]
         futures = [(pool.submit(function, *args), function, args) for function, args in calls]
         draw_pennants(folder / PENNANTS)

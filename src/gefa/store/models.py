@@ -22,7 +22,7 @@ def now() -> datetime:
 
 
 def _time() -> Any:
-    return Field(default_factory=now, sa_type=DateTime(timezone=True))  # type: ignore[call-overload]
+    return Field(default_factory=now, sa_type=DateTime(timezone=True))
 
 
 def _json(default: Any) -> Any:
@@ -110,7 +110,7 @@ class Run(SQLModel, table=True):
     plan: dict[str, Any] = _json(dict)
     said: dict[str, Any] = _json(dict)
     created: datetime = _time()
-    finished: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))  # type: ignore[call-overload]
+    finished: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
 
 
 class Job(SQLModel, table=True):

@@ -55,7 +55,7 @@ def picture(
     middle = _plain_choice(fallback)
     loading = "lazy" if lazy else "eager"
     lines += [
-        f'  <img src="{_url(middle.url)}" srcset="{_srcset(fallback)}" sizes="{sizes}"',
+        f'  <img src="{escape(_url(middle.url))}" srcset="{_srcset(fallback)}" sizes="{sizes}"',
         f'       width="{shown.width}" height="{shown.height}" alt="{escape(alt)}"'
         f' loading="{loading}" decoding="async">',
         "</picture>",

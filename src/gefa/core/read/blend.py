@@ -9,13 +9,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Any, TypeAlias
 
 import pyvips
 
 from gefa.core.geometry import Rect
 from gefa.core.pixels import with_alpha
 
-Picture = pyvips.Image
+Picture: TypeAlias = Any
+"""A libvips image; its operators are made at run time, which a type cannot say."""
 _FLUSH_EVERY = 8
 
 
@@ -36,7 +38,7 @@ def compose(placed: Sequence[Placed], region: Rect) -> Picture:
     The sum so far is put into memory every few layers, so that a design of hundreds of layers
     never has all of them unpacked at once.
     """
-    below = Picture.black(region.width, region.height, bands=4).cast("float")
+    below = pyvips.Image.black(region.width, region.height, bands=4).cast("float")
     for count, layer in enumerate(placed, start=1):
         below = _lay(below, layer, region)
         if count % _FLUSH_EVERY == 0:

@@ -269,9 +269,11 @@ class Svg(Document):
 def _canvas_size(svg: Element, file: str) -> Size:
     box = [_number(v, 0.0) for v in re.split(r"[\s,]+", svg.get("viewBox", "").strip())]
     from_box = (box[2], box[3]) if len(box) == 4 else (0.0, 0.0)
-    width = _length(svg.get("width", "100%"), from_box[0])
-    height = _length(svg.get("height", "100%"), from_box[1])
-    if width and not height and from_box[0]:
+    width = _length(svg.get("width", ""), from_box[0])
+    height = _length(svg.get("height", ""), from_box[1])
+    if not width and not height:
+        width, height = from_box
+    elif width and not height and from_box[0]:
         height = width * from_box[1] / from_box[0]
     elif height and not width and from_box[1]:
         width = height * from_box[0] / from_box[1]

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from alembic import context
+from sqlmodel import SQLModel
 
-from gefa.store.models import SQLModel
+import gefa.store.models  # noqa: F401  (fills the metadata)
 
 context.configure(
     connection=context.config.attributes["connection"],

@@ -162,7 +162,7 @@ async def _received(
         form = await request.form(max_files=1, max_fields=20)
     except MultiPartException as error:
         raise Problem(422, "Not a form that can be read", f"{error.message}.") from error
-    async with form:
+    try:
         file = form.get("file")
         if not isinstance(file, UploadFile):
             raise Problem(422, "No file", "Put the picture into the form field 'file'.")
@@ -173,6 +173,8 @@ async def _received(
         await file.seek(0)
         blob = await given.store.blobs.receive(_chunks(file))
         fields = {key: value for key, value in form.items() if isinstance(value, str)}
+    finally:
+        await form.close()
     return fields, name, blob, kind
 
 

@@ -1,0 +1,124 @@
+"""Fixtures: the sample world, and a real server with real workers on it."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+
+from gefa.demo.pennants import draw_pennants
+from gefa.demo.poster import draw_poster
+from gefa.store.store import Store
+
+SECONDS = 90.0
+
+
+def eventually(check: Callable[[], Any], seconds: float = SECONDS, step: float = 0.1) -> Any:
+    """What ``check`` gives once it gives something true."""
+    deadline = time.monotonic() + seconds
+    while time.monotonic() < deadline:
+        found = check()
+        if found:
+            return found
+        time.sleep(step)
+    raise AssertionError(f"nothing came of {check} within {seconds} s")
+
+
+@pytest.fixture(scope="session")
+def poster(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = tmp_path_factory.mktemp("poster") / "poster.ora"
+    draw_poster(path)
+    return path
+
+
+@pytest.fixture(scope="session")
+def pennants(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = tmp_path_factory.mktemp("pennants") / "pennants.svg"
+    draw_pennants(path)
+    return path
+
+
+@pytest.fixture
+def store(tmp_path: Path) -> Iterator[Store]:
+    opened = Store(tmp_path / "data")
+    yield opened
+    opened.close()
+
+
+@dataclass
+class Server:
+    """A running ``gefa`` with its data folder."""
+
+    process: subprocess.Popen[bytes]
+    folder: Path
+    url: str
+
+    def client(self, **options: Any) -> httpx.Client:
+        return httpx.Client(base_url=self.url, timeout=60, **options)
+
+    @property
+    def key(self) -> str:
+        return str(json.loads((self.folder / "demo.json").read_text())["slots"][0]["key"])
+
+    def stop(self) -> None:
+        if self.process.poll() is None:
+            self.process.send_signal(signal.SIGINT)
+            try:
+                self.process.wait(timeout=15)
+            except subprocess.TimeoutExpired:
+                self.process.kill()
+                self.process.wait()
+
+
+def start(command: str, folder: Path, port: int, *more: str) -> Server:
+    """Start ``gefa serve`` or ``gefa demo`` and wait until it answers."""
+    process = subprocess.Popen(
+        [sys.executable, "-m", "gefa", command, "--data", str(folder), "--port", str(port), *more],
+        env=os.environ | {"VIPS_WARNING": "0"},
+    )
+    server = Server(process, folder, f"http://127.0.0.1:{port}")
+
+    def answers() -> bool:
+        assert process.poll() is None, f"gefa {command} ended with {process.returncode}"
+        try:
+            return httpx.get(f"{server.url}/runs", timeout=2).is_success
+        except httpx.HTTPError:
+            return False
+
+    eventually(answers)
+    return server
+
+
+@pytest.fixture(scope="session")
+def free_port() -> Callable[[], int]:
+    from gefa.serve import free_port as find
+
+    return lambda: find("127.0.0.1", 0)
+
+
+@pytest.fixture(scope="session")
+def demo(
+    tmp_path_factory: pytest.TempPathFactory, free_port: Callable[[], int]
+) -> Iterator[Server]:
+    """The demo, loaded and served, shared by all tests that only add to it."""
+    server = start("demo", tmp_path_factory.mktemp("demo"), free_port())
+    yield server
+    server.stop()
+
+
+@pytest.fixture
+def empty_server(tmp_path: Path, free_port: Callable[[], int]) -> Iterator[Server]:
+    """A server with nothing in it."""
+    server = start("serve", tmp_path / "data", free_port(), "--workers", "2")
+    yield server
+    server.stop()

@@ -1,0 +1,185 @@
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import os
+from collections.abc import AsyncIterator
+from pathlib import Path
+
+import pytest
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
+from sqlalchemy import text
+from sqlalchemy.exc import IntegrityError
+from sqlmodel import SQLModel, select
+
+from gefa.core.deliver.shelf import write_whole
+from gefa.store.blobs import Blob, BlobShelf, BlobStore, TooManyBytes
+from gefa.store.models import Job, Revision, RevisionState, Variant, new_id
+from gefa.store.slots import add_slot, new_key, slots_of_key
+from gefa.store.sources import (
+    all_sources,
+    bring_in,
+    choices,
+    decide,
+    latest_revision,
+    plan_of,
+    undecide,
+)
+from gefa.store.store import Store
+
+
+async def chunks(*parts: bytes) -> AsyncIterator[bytes]:
+    for part in parts:
+        yield part
+
+
+def test_the_migrations_make_just_the_tables_of_the_models(store: Store) -> None:
+    with store.engine.connect() as connection:
+        assert compare_metadata(MigrationContext.configure(connection), SQLModel.metadata) == []
+
+
+def test_the_database_is_set_up_to_last(store: Store) -> None:
+    with store.session() as session:
+        assert session.execute(text("PRAGMA journal_mode")).scalar() == "wal"
+        assert session.execute(text("PRAGMA foreign_keys")).scalar() == 1
+    with pytest.raises(IntegrityError), store.session() as session:
+        session.add(
+            Variant(
+                job_id="none", cut="", path="", format="", width=1, height=1, bytes=1, sha256=""
+            )
+        )
+
+
+def test_opening_a_store_again_keeps_what_is_in_it(tmp_path: Path) -> None:
+    for _ in range(2):
+        store = Store(tmp_path)
+        with store.session() as session:
+            bring_in(session, "a.png", Blob("1" * 64, 3), "png")
+        store.close()
+    store = Store(tmp_path)
+    with store.session() as session:
+        assert len(session.exec(select(Revision)).all()) == 1
+    store.close()
+
+
+def test_ids_sort_by_time_and_cannot_be_guessed() -> None:
+    ids = [new_id() for _ in range(200)]
+    assert len(set(ids)) == 200
+    assert [i[:11] for i in ids] == sorted(i[:11] for i in ids)
+    assert len({i[11:] for i in ids}) == 200
+
+
+def test_a_blob_is_stored_under_its_digest_once(tmp_path: Path) -> None:
+    blobs = BlobStore(tmp_path)
+    data = os.urandom(3_000_000)
+    blob = asyncio.run(blobs.receive(chunks(data[:1000], data[1000:])))
+    assert blob == Blob(hashlib.sha256(data).hexdigest(), len(data)) == blobs.put(data)
+    assert blobs.path(blob.sha256).read_bytes() == data
+    assert [path for path in tmp_path.rglob("*") if path.is_file()] == [blobs.path(blob.sha256)]
+
+
+def test_a_stream_past_its_limit_or_broken_off_leaves_nothing(tmp_path: Path) -> None:
+    blobs = BlobStore(tmp_path)
+    with pytest.raises(TooManyBytes):
+        asyncio.run(blobs.receive(chunks(b"x" * 60, b"x" * 60), limit=100))
+
+    async def broken() -> AsyncIterator[bytes]:
+        yield b"half"
+        raise ConnectionError
+
+    with pytest.raises(ConnectionError):
+        asyncio.run(blobs.receive(broken()))
+    assert not [path for path in tmp_path.rglob("*") if path.is_file()]
+
+
+def test_what_a_killed_process_left_is_swept_away(tmp_path: Path) -> None:
+    blobs = BlobStore(tmp_path)
+    (tmp_path / "incoming" / "tmpabc").write_bytes(b"half")
+    blobs.sweep()
+    assert not list((tmp_path / "incoming").iterdir())
+
+
+def test_a_file_is_written_whole_or_not_at_all(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    target = tmp_path / "file"
+    write_whole(target, b"old")
+
+    def full(_: int) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(os, "fsync", full)
+    with pytest.raises(OSError, match="No space"):
+        write_whole(target, b"new")
+    assert target.read_bytes() == b"old"
+    assert list(tmp_path.iterdir()) == [target]
+
+
+def test_a_shelf_tells_its_own_from_what_was_there(tmp_path: Path) -> None:
+    blobs = BlobStore(tmp_path)
+    mine = BlobShelf(blobs, "job 1")
+    assert mine.recall("k", "p") is None
+    assert not mine.keep("k", "p", b"data").reused
+    again = mine.recall("k", "p")
+    assert again is not None
+    assert not again.reused
+    other = BlobShelf(blobs, "job 2").recall("k", "elsewhere")
+    assert other is not None
+    assert other.reused
+    blobs.path(other.sha256).unlink()
+    assert mine.recall("k", "p") is None, "a record without its blob is worth nothing"
+
+
+def test_the_same_name_makes_a_revision_and_the_same_bytes_nothing(store: Store) -> None:
+    with store.session() as session:
+        source, first = bring_in(session, "d.ora", Blob("1" * 64, 3), "openraster")
+        assert bring_in(session, "d.ora", Blob("1" * 64, 3), "openraster")[1].id == first.id
+        again, second = bring_in(session, "d.ora", Blob("2" * 64, 3), "openraster")
+        assert again.id == source.id
+        assert second.number == 2
+        bring_in(session, "other.png", Blob("3" * 64, 3), "png")
+        assert [(s.name, r.number) for s, r in all_sources(session)] == [
+            ("other.png", 1),
+            ("d.ora", 2),
+        ]
+        assert len(session.exec(select(Job)).all()) == 3
+
+
+def test_a_revision_that_failed_can_be_brought_in_again(store: Store) -> None:
+    with store.session() as session:
+        source, first = bring_in(session, "d.ora", Blob("1" * 64, 3), "openraster")
+        first.state = RevisionState.FAILED
+        session.add(first)
+        session.flush()
+        assert bring_in(session, "d.ora", Blob("1" * 64, 3), "openraster")[1].number == 2
+        newest = latest_revision(session, source.id)
+        assert newest is not None
+        assert newest.number == 2
+
+
+def test_a_hands_decisions_are_kept_and_taken_back(store: Store) -> None:
+    with store.session() as session:
+        source, _ = bring_in(session, "d.ora", Blob("1" * 64, 3), "openraster")
+        decide(session, source.id, "a", cut=True, name="hero", recipe="icon")
+        decide(session, source.id, "b", cut=False)
+        decide(session, source.id, "a", cut=False)
+        assert [
+            (c.part, c.name, c.recipe, c.leave_out) for c in plan_of(session, source.id).cuts
+        ] == [
+            ("a", "hero", "icon", True),
+            ("b", None, None, True),
+        ]
+        undecide(session, source.id, "a")
+        undecide(session, source.id, "never")
+        assert set(choices(session, source.id)) == {"b"}
+
+
+def test_a_key_opens_its_own_slot_and_is_not_kept(store: Store) -> None:
+    with store.session() as session:
+        one, two = (add_slot(session, name, "backdrop", 100) for name in ("one", "two"))
+        key, other = new_key(session, one), new_key(session, two)
+        assert slots_of_key(session, key) == {one.id}
+        assert slots_of_key(session, other) == {two.id}
+        assert slots_of_key(session, "gefa_guess") == set()
+    assert key.encode() not in (store.folder / "gefa.sqlite3").read_bytes()

@@ -1,0 +1,153 @@
+"""The foreman against a queue that the test itself plays worker on."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Iterator
+
+import pytest
+from sqlmodel import select
+
+from gefa.store.blobs import Blob
+from gefa.store.models import Job, JobState, Revision, RevisionState
+from gefa.store.sources import bring_in
+from gefa.store.store import Store
+from gefa.work import foreman as module
+from gefa.work.foreman import Foreman
+from gefa.work.queue import Lease, Outcome, Task, WorkQueue, alive, host_id
+
+
+class Desk:
+    """A foreman, his queue, and one job to read a source."""
+
+    def __init__(self, store: Store) -> None:
+        self.store = store
+        self.queue = WorkQueue(store.folder)
+        self.foreman = Foreman(store, self.queue)
+        with store.session() as session:
+            bring_in(session, "a.png", Blob("0" * 64, 9), "png")
+
+    def job(self) -> Job:
+        with self.store.session() as session:
+            return session.exec(select(Job)).one()
+
+    def revision(self) -> Revision:
+        with self.store.session() as session:
+            return session.exec(select(Revision)).one()
+
+    def take(self) -> str | None:
+        """As a worker does: the next task's job, no longer waiting."""
+        task = self.queue.huey.dequeue()
+        return Task.model_validate_json(task.args[0]).job if task else None
+
+    def turn(self) -> None:
+        self.foreman._looked = -1e9
+        self.foreman.turn()
+
+
+@pytest.fixture
+def desk(store: Store, monkeypatch: pytest.MonkeyPatch) -> Iterator[Desk]:
+    monkeypatch.setattr(module, "UNSEEN_SECONDS", -1.0)
+    opened = Desk(store)
+    yield opened
+    opened.queue.close()
+
+
+def test_a_job_is_sent_once(desk: Desk) -> None:
+    for _ in range(3):
+        desk.turn()
+    assert desk.take() == desk.job().id
+    assert desk.take() is None
+    assert desk.job().sent == 1
+
+
+def test_an_outcome_is_settled_once_however_often_it_comes(desk: Desk) -> None:
+    desk.turn()
+    job = desk.take()
+    assert job is not None
+    for problem in ("first answer", "second answer"):
+        desk.queue.answer(Outcome(job=job, problem=problem, refused=True))
+        desk.turn()
+    assert desk.job().state is JobState.FAILED
+    assert desk.revision().state is RevisionState.FAILED
+    assert desk.revision().problem == "first answer"
+
+
+def test_an_outcome_of_a_job_that_is_not_known_is_ignored(desk: Desk) -> None:
+    desk.queue.answer(Outcome(job="nobody's"))
+    desk.turn()
+    assert desk.job().state is JobState.QUEUED
+
+
+def test_a_job_held_by_a_living_worker_is_left_alone(desk: Desk) -> None:
+    desk.turn()
+    job = desk.take()
+    assert job is not None
+    desk.queue.hold(job, 1)
+    desk.turn()
+    assert desk.take() is None
+
+
+def _dead_pid() -> int:
+    gone = subprocess.Popen([sys.executable, "-c", ""])
+    gone.wait()
+    return gone.pid
+
+
+def test_a_job_whose_worker_died_is_sent_again_and_at_last_given_up(desk: Desk) -> None:
+    desk.turn()
+    for sent in range(1, module.MAX_SENT + 1):
+        job = desk.take()
+        assert job is not None
+        assert desk.job().sent == sent
+        lease = Lease(host=host_id(), pid=_dead_pid(), beat=1)
+        desk.queue.huey.storage.put_data(f"lease:{job}", lease.model_dump_json().encode())
+        desk.turn()
+    assert desk.take() is None
+    assert desk.job().state is JobState.FAILED
+    assert f"{module.MAX_SENT} times" in desk.revision().problem
+
+
+def test_a_job_taken_and_never_held_is_sent_again(desk: Desk) -> None:
+    """The worker was killed between taking the task and saying so."""
+    desk.turn()
+    first = desk.take()
+    desk.turn()
+    assert desk.take() == first
+
+
+def test_a_worker_on_another_machine_is_lost_when_its_beat_stops(
+    desk: Desk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(module, "STALE_SECONDS", 0.0)
+    desk.turn()
+    job = desk.take()
+    assert job is not None
+
+    def beats(beat: int) -> None:
+        lease = Lease(host="elsewhere", pid=1, beat=beat)
+        desk.queue.huey.storage.put_data(f"lease:{job}", lease.model_dump_json().encode())
+        desk.turn()
+
+    beats(1)
+    monkeypatch.setattr(module, "STALE_SECONDS", 60.0)
+    beats(2)
+    assert desk.take() is None
+    monkeypatch.setattr(module, "STALE_SECONDS", -1.0)
+    beats(2)
+    assert desk.take() == job
+
+
+def test_whether_a_worker_lives() -> None:
+    assert alive(Lease(host=host_id(), pid=os.getpid(), beat=1)) is True
+    assert alive(Lease(host=host_id(), pid=_dead_pid(), beat=1)) is False
+    assert alive(Lease(host="elsewhere", pid=1, beat=1)) is None
+
+
+def test_progress_is_told_and_forgotten(desk: Desk) -> None:
+    desk.queue.tell("j", 7)
+    assert desk.queue.progress("j") == 7
+    desk.queue.forget("j")
+    assert desk.queue.progress("j") == 0

@@ -1,0 +1,86 @@
+"""Processes that crash, hang or complain."""
+
+from __future__ import annotations
+
+import os
+import signal
+import time
+from pathlib import Path
+
+import pytest
+
+from gefa.core.errors import SourceError
+from gefa.work.pool import Crashed, Pool
+from tests.conftest import eventually
+
+
+def double(number: int) -> int:
+    return 2 * number
+
+
+def crash(marker: Path, times: int) -> str:
+    """Kill this process the first ``times`` times it is called."""
+    marker.write_text(marker.read_text() + "x" if marker.exists() else "x")
+    if len(marker.read_text()) <= times:
+        os.kill(os.getpid(), signal.SIGSEGV)
+    return "survived"
+
+
+def sleep(seconds: float) -> None:
+    time.sleep(seconds)
+
+
+def complain() -> None:
+    raise SourceError("is broken.", file="x.png", advice="Mend it.")
+
+
+def process_id() -> int:
+    return os.getpid()
+
+
+def test_work_is_done_in_other_processes() -> None:
+    with Pool(2) as pool:
+        futures = [(pool.submit(double, n), n) for n in range(20)]
+        assert [pool.outcome(f, double, n) for f, n in futures] == [2 * n for n in range(20)]
+        assert pool.call(process_id) != os.getpid()
+
+
+def test_a_crash_is_tried_again_once_and_then_put_down_to_its_picture(tmp_path: Path) -> None:
+    with Pool(1) as pool:
+        assert pool.call(crash, tmp_path / "once", 1) == "survived"
+        with pytest.raises(Crashed, match="SIGSEGV, 2 times"):
+            pool.call(crash, tmp_path / "always", 9)
+        assert pool.call(double, 4) == 8, "the pool goes on after a crash"
+
+
+def test_a_crash_costs_no_other_call(tmp_path: Path) -> None:
+    with Pool(2) as pool:
+        bad = pool.submit(crash, tmp_path / "bad", 9)
+        good = [(pool.submit(double, n), n) for n in range(30)]
+        assert [pool.outcome(f, double, n) for f, n in good] == [2 * n for n in range(30)]
+        with pytest.raises(Crashed):
+            pool.outcome(bad, crash, tmp_path / "bad", 9)
+
+
+def test_what_hangs_is_ended() -> None:
+    with Pool(1, seconds=0.5) as pool:
+        with pytest.raises(Crashed, match="longer than"):
+            pool.call(sleep, 60)
+        assert pool.call(double, 1) == 2
+
+
+def test_an_error_comes_back_whole() -> None:
+    with Pool(1) as pool, pytest.raises(SourceError) as caught:
+        pool.call(complain)
+    assert (caught.value.file, caught.value.reason, caught.value.advice) == (
+        "x.png",
+        "is broken.",
+        "Mend it.",
+    )
+
+
+def test_nothing_is_left_running() -> None:
+    with Pool(2) as pool:
+        children = {pool.call(process_id) for _ in range(4)}
+    for child in children:
+        eventually(lambda child=child: not Path(f"/proc/{child}").exists(), seconds=5)
