@@ -162,7 +162,7 @@ def test_a_plan_says_what_is_made(tmp_path: Path) -> None:
     ("arguments", "word"),
     [
         (["export", "x.svg"], "--out"),
-        (["export", "--out", "o"], "SOURCES"),
+        (["export", "--out", "o"], "SOURCE"),
         (["export", "x.svg", "--out", "o", "--plan", "none.toml"], "none.toml"),
         (["export", "x.svg", "--out", "o", "--jobs", "0"], "--jobs"),
         (["nonsense"], "nonsense"),

@@ -69,6 +69,14 @@ def test_what_hangs_is_ended() -> None:
         assert pool.call(double, 1) == 2
 
 
+def test_idle_processes_that_are_killed_are_replaced() -> None:
+    with Pool(2) as pool:
+        for _ in range(3):
+            os.kill(pool.call(process_id), signal.SIGKILL)
+            time.sleep(0.3)
+            assert pool.call(double, 3) == 6
+
+
 def test_an_error_comes_back_whole() -> None:
     with Pool(1) as pool, pytest.raises(SourceError) as caught:
         pool.call(complain)

@@ -6,8 +6,10 @@ import ctypes
 import multiprocessing
 import os
 import signal
+import threading
 from collections.abc import Callable
 from concurrent.futures import TimeoutError as FutureTimeout
+from concurrent.futures.process import BrokenProcessPool
 from typing import Any
 
 from pebble import ProcessExpired, ProcessFuture, ProcessPool
@@ -32,15 +34,24 @@ class Pool:
         os.environ.setdefault("VIPS_CONCURRENCY", "1")
         self.workers = workers
         self._seconds = seconds
-        self._pool = ProcessPool(
-            max_workers=workers,
+        self._lock = threading.Lock()
+        self._pool = self._new()
+
+    def _new(self) -> ProcessPool:
+        return ProcessPool(
+            max_workers=self.workers,
             initializer=_prepare_process,
             initargs=(os.getpid(),),
             context=multiprocessing.get_context("spawn"),
         )
 
     def submit(self, function: Callable[..., Any], *args: Any) -> ProcessFuture:
-        return self._pool.schedule(function, args=args, timeout=self._seconds)
+        with self._lock:
+            if not self._pool.active:
+                # It breaks for good when a process is killed that was busy with nothing.
+                self._pool.stop()
+                self._pool = self._new()
+            return self._pool.schedule(function, args=args, timeout=self._seconds)
 
     def outcome(self, future: ProcessFuture, function: Callable[..., Any], *args: Any) -> Any:
         """The call's result. A crash is tried again; raises Crashed when tries are used up, and
@@ -48,7 +59,7 @@ class Pool:
         for attempt in range(TRIES):
             try:
                 return future.result()
-            except (ProcessExpired, FutureTimeout) as error:
+            except (ProcessExpired, BrokenProcessPool, FutureTimeout) as error:
                 reason = _in_words(error, self._seconds)
             if attempt + 1 < TRIES:
                 future = self.submit(function, *args)
@@ -79,6 +90,8 @@ def _in_words(error: Exception, seconds: float) -> str:
         code = error.exitcode or 0
         how = f"by signal {signal.Signals(-code).name}" if code < 0 else f"with exit code {code}"
         return f"the process working on it ended {how}"
+    if isinstance(error, BrokenProcessPool):
+        return "the processes were ended from outside"
     return f"it took longer than {seconds:.0f} s"
 
 

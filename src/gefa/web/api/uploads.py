@@ -13,7 +13,7 @@ from fastapi import APIRouter, Header, Query, Request
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel
 from starlette.datastructures import UploadFile
-from starlette.formparsers import MultiPartException
+from starlette.exceptions import HTTPException
 from starlette.types import Message
 
 from gefa.core.deliver.markup import Offer, picture
@@ -160,8 +160,10 @@ async def _received(
     _limit_body(request, slot)
     try:
         form = await request.form(max_files=1, max_fields=20)
-    except MultiPartException as error:
-        raise Problem(422, "Not a form that can be read", f"{error.message}.") from error
+    except Problem:
+        raise
+    except HTTPException as error:
+        raise Problem(400, "Not a form that can be read", _sentence(error.detail)) from error
     try:
         file = form.get("file")
         if not isinstance(file, UploadFile):
@@ -176,6 +178,10 @@ async def _received(
     finally:
         await form.close()
     return fields, name, blob, kind
+
+
+def _sentence(detail: str) -> str:
+    return f"{detail.rstrip('.')}. Send one picture in the field 'file' of a multipart form."
 
 
 def _limit_body(request: Request, slot: Slot) -> None:

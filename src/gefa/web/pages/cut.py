@@ -33,10 +33,19 @@ def show(request: Request, source_id: str, given: Given) -> Response:
     """The working screen, or where reading stands."""
     with given.store.session() as session:
         source, revision = _found(session, source_id)
+        if request.headers.get("HX-Request"):
+            return _still_waiting(revision)
         if revision.state is not RevisionState.READY:
             return page(request, "cut/waiting.html", source=source, revision=revision)
         view = view_of(session, given.store.blobs, source, revision)
     return page(request, "cut/index.html", view=view)
+
+
+def _still_waiting(revision: Revision) -> Response:
+    """For the waiting page, which asks again and again: nothing yet, or load anew."""
+    if revision.state is RevisionState.READING:
+        return Response(status_code=204)
+    return Response(headers={"HX-Refresh": "true"})
 
 
 @router.post("/sources/{source_id}/parts")

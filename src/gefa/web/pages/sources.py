@@ -109,7 +109,7 @@ def clean_name(raw: str) -> str:
     return one_line(last) or "unnamed"
 
 
-@router.get("/sources/{source_id}/{number}/{which}")
+@router.get("/sources/{source_id}/{number:int}/{which}")
 def preview(
     source_id: str,
     number: int,

@@ -1,0 +1,52 @@
+"""Debian's Chromium, driven by Playwright."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator
+
+import pytest
+from playwright.sync_api import Browser, Page, sync_playwright
+
+ARGUMENTS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+
+
+@pytest.fixture(scope="session")
+def browser() -> Iterator[Browser]:
+    path = shutil.which("chromium") or shutil.which("chromium-browser")
+    assert path, "Chromium is missing: sudo apt-get install chromium"
+    with sync_playwright() as playwright:
+        opened = playwright.chromium.launch(executable_path=path, args=ARGUMENTS)
+        yield opened
+        opened.close()
+
+
+EXPECTED = ("422 (Unprocessable Entity)", "icon.svg net::ERR_ABORTED", "/events net::ERR_ABORTED")
+"""what Chromium mentions although nothing is wrong: a refusal the page explains, and leaving early"""
+
+
+@pytest.fixture
+def page(browser: Browser) -> Iterator[Page]:
+    """A page; anything it complains about fails the test."""
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
+    opened = context.new_page()
+    complaints: list[str] = []
+
+    def hear(text: str) -> None:
+        if not any(word in text for word in EXPECTED):
+            complaints.append(text)
+
+    opened.on("pageerror", lambda error: hear(str(error)))
+    opened.on("console", lambda m: hear(m.text) if m.type in ("error", "warning") else None)
+    opened.on("requestfailed", lambda request: hear(f"{request.url} {request.failure}"))
+    yield opened
+    context.close()
+    assert complaints == []

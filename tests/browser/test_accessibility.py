@@ -1,0 +1,64 @@
+"""axe-core on every view, in light and dark."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Literal
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.conftest import Server
+
+AXE = Path(__file__).parents[1] / "vendor" / "axe.min.js"
+RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
+
+
+def complaints(page: Page) -> list[str]:
+    """What axe finds wrong, a line for each element."""
+    # Run from outside the page, past the policy that keeps foreign scripts out.
+    page.evaluate(AXE.read_text("utf-8"))
+    found = page.evaluate("rules => axe.run(document, { runOnly: rules })", RULES)
+    return [
+        f"{broken['id']}: {node['target']} {node['failureSummary']}"
+        for broken in found["violations"]
+        for node in broken["nodes"]
+    ]
+
+
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+def test_every_view_can_be_used_by_everybody(
+    page: Page, demo: Server, scheme: Literal["light", "dark"]
+) -> None:
+    page.emulate_media(color_scheme=scheme)
+    found: dict[str, list[str]] = {}
+
+    def check(view: str) -> None:
+        found[view] = complaints(page)
+
+    page.goto(demo.url)
+    check("sources")
+    page.goto(f"{demo.url}/runs")
+    check("runs")
+    page.goto(demo.url)
+    page.get_by_role("link", name="poster.ora").click()
+    expect(page.locator("#list")).to_be_visible()
+    page.keyboard.press("ArrowDown")
+    check("cut")
+    page.get_by_role("button", name="Keys").click()
+    check("keys")
+    page.keyboard.press("Escape")
+    page.get_by_role("button", name="Run").click()
+    expect(page.get_by_role("link", name="Bundle (zip)")).to_be_visible(timeout=60_000)
+    check("run")
+    page.goto(f"{demo.url}/festival/")
+    check("festival")
+    assert found == {view: [] for view in found}
+
+
+def test_an_error_page_and_an_empty_wall_too(page: Page, empty_server: Server) -> None:
+    page.goto(empty_server.url)
+    expect(page.get_by_role("heading", name="Nothing here yet")).to_be_visible()
+    assert complaints(page) == []
+    page.goto(f"{empty_server.url}/runs")
+    assert complaints(page) == []

@@ -1,0 +1,206 @@
+"""The journeys a newcomer makes, in a real browser."""
+
+from __future__ import annotations
+
+import json
+import zipfile
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.conftest import Server, eventually
+from tests.make import L, dot, flat, ora, photo
+
+DROP = """([name, data]) => {
+  const bytes = Uint8Array.from(atob(data), (c) => c.charCodeAt(0));
+  const carried = new DataTransfer();
+  carried.items.add(new File([bytes], name));
+  for (const type of ["dragenter", "dragover", "drop"])
+    document.body.dispatchEvent(new DragEvent(type, { dataTransfer: carried, bubbles: true, cancelable: true }));
+}"""
+
+
+def design(path: Path) -> Path:
+    """A square in each corner and one that nobody marked."""
+    layers = [
+        L("Red pin #icon", dot(90, 90, (0, 0, 80, 80)), 10, 10),
+        L("Blue pin #icon", dot(90, 90, (0, 0, 80, 80), (0, 0, 255)), 300, 200),
+        L("Plain", dot(60, 60, (0, 0, 60, 60), (0, 99, 0)), 180, 120),
+        L("Ground", flat(400, 300, (240, 235, 220))),
+    ]
+    return ora(path, 400, 300, layers)
+
+
+def drop(page: Page, file: Path) -> None:
+    import base64
+
+    page.evaluate(DROP, [file.name, base64.b64encode(file.read_bytes()).decode()])
+
+
+def open_source(page: Page, server: Server, name: str) -> None:
+    page.goto(server.url)
+    page.get_by_role("link", name=name).click()
+    expect(page.locator("#list")).to_be_visible()
+
+
+def test_from_drop_to_bundle(page: Page, demo: Server, tmp_path: Path) -> None:
+    page.goto(demo.url)
+    drop(page, design(tmp_path / "signs.ora"))
+    tile = page.get_by_role("link", name="signs.ora")
+    expect(tile.locator("img")).to_be_visible(timeout=20_000)
+    tile.click()
+
+    expect(page.get_by_label("Cut Red pin")).to_be_checked()
+    expect(page.get_by_label("Cut Plain")).not_to_be_checked()
+    expect(page.locator("#outlines .outline:not(.outline-pale)")).to_have_count(2)
+    expect(page.locator("#sum dd").nth(1)).to_have_text("8")
+
+    page.get_by_label("Cut Plain").check()
+    expect(page.locator("#outlines .outline:not(.outline-pale)")).to_have_count(3)
+    row = page.locator("tr", has=page.get_by_label("Cut Plain"))
+    row.get_by_label("Recipe").select_option("icon")
+    expect(page.locator("#sum dd").nth(1)).to_have_text("12")
+    row.get_by_label("File name").fill("green")
+    row.get_by_label("File name").press("Tab")
+    expect(row.get_by_label("File name")).to_have_value("green")
+    expect(row).to_contain_text("by hand")
+
+    page.get_by_role("button", name="Run").click()
+    expect(page.get_by_role("heading", name="Run of signs.ora")).to_be_visible()
+    with page.expect_download(timeout=60_000) as download:
+        page.get_by_role("link", name="Bundle (zip)").click(timeout=60_000)
+    bundle = tmp_path / "bundle.zip"
+    download.value.save_as(bundle)
+    with zipfile.ZipFile(bundle) as archive:
+        manifest = json.loads(archive.read("manifest.json"))
+        assert {file["path"] for file in manifest["files"]} < set(archive.namelist())
+        archive.extractall(tmp_path / "site")
+    assert {cut["name"] for cut in manifest["cuts"]} == {"Red-pin", "Blue-pin", "green"}
+    assert len(manifest["files"]) == 12
+
+    page.goto((tmp_path / "site" / "markup.html").as_uri())
+    loaded = page.evaluate(
+        "[...document.images].map((i) => [i.complete && i.naturalWidth > 0, i.currentSrc])"
+    )
+    assert len(loaded) == 3
+    assert all(complete and ".webp" in source for complete, source in loaded)
+
+
+def test_a_bad_file_is_told_beside_its_name_and_the_good_one_comes_in(
+    page: Page, demo: Server, tmp_path: Path
+) -> None:
+    good, bad = tmp_path / "good-one.png", tmp_path / "letter.txt"
+    photo(120, 80).pngsave(str(good))
+    bad.write_text("Dear festival")
+    page.goto(demo.url)
+    page.locator("#file").set_input_files([bad, good])
+    expect(page.locator("#arrivals")).to_contain_text("letter.txt")
+    expect(page.locator("#arrivals")).to_contain_text("is not a picture or design that Gefa reads")
+    expect(page.get_by_role("link", name="good-one.png").locator("img")).to_be_visible(
+        timeout=20_000
+    )
+    expect(page.locator("#arrivals tr")).to_have_count(1)
+
+
+def test_a_click_on_the_picture_finds_the_topmost_part_by_its_pixels(
+    page: Page, demo: Server
+) -> None:
+    open_source(page, demo, "poster.ora")
+    board = page.locator("#board")
+
+    def click(x: int, y: int) -> None:
+        """At a place in canvas px."""
+        point = board.evaluate(
+            "(b, [x, y]) => { const p = new DOMPoint(x, y).matrixTransform(b.getScreenCTM()); return [p.x, p.y]; }",
+            [x, y],
+        )
+        page.mouse.click(*point)
+
+    eventually(
+        lambda: click(1340, 1560) or "Sun badge" in page.locator("#pointed").inner_text(), 10
+    )
+    expect(page.locator("tr.here")).to_contain_text("layer")
+    click(800, 60)
+    expect(page.locator("#pointed")).to_have_text("Shore/Paper sky")
+    click(560, 800)
+    expect(page.locator("#pointed")).to_have_text("Kites/Red kite")
+    click(345, 730)
+    expect(page.locator("#pointed")).to_have_text("Shore/Paper sky")
+
+
+def test_the_keyboard_does_the_whole_job(page: Page, demo: Server, tmp_path: Path) -> None:
+    page.goto(demo.url)
+    page.locator("#file").set_input_files(design(tmp_path / "keys.ora"))
+    tile = page.get_by_role("link", name="keys.ora")
+    expect(tile.locator("img")).to_be_visible(timeout=20_000)
+    tile.focus()
+    page.keyboard.press("Enter")
+    expect(page.locator("#list")).to_be_visible()
+
+    for _ in range(4):
+        page.keyboard.press("ArrowDown")
+    expect(page.locator("#pointed")).to_have_text("Plain")
+    page.keyboard.press("Space")
+    expect(page.get_by_label("Cut Plain")).to_be_checked()
+    expect(page.locator("#sum dd").nth(1)).to_have_text("11")
+    page.keyboard.press("n")
+    page.keyboard.type("by key")
+    page.keyboard.press("Enter")
+    expect(page.locator("tr.here").get_by_label("File name")).to_have_value("by key")
+    page.keyboard.press("Escape")
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog")).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("dialog")).to_be_hidden()
+    page.keyboard.press("r")
+    page.wait_for_url("**/runs/*")
+    expect(page.get_by_role("link", name="Bundle (zip)")).to_be_visible(timeout=60_000)
+    page.keyboard.press("s")
+    page.wait_for_url(f"{demo.url}/")
+    page.keyboard.press("u")
+    page.wait_for_url("**/runs")
+
+
+def test_progress_is_shown_while_a_run_goes_on(page: Page, demo: Server, tmp_path: Path) -> None:
+    file = tmp_path / "slow.png"
+    photo(2200, 1500, 3).pngsave(str(file))
+    page.goto(demo.url)
+    page.locator("#file").set_input_files(file)
+    tile = page.get_by_role("link", name="slow.png")
+    expect(tile.locator("img")).to_be_visible(timeout=30_000)
+    tile.click()
+    page.get_by_role("button", name="Run").click()
+    bar = page.get_by_role("progressbar")
+    expect(bar).to_be_visible()
+    expect(page.get_by_text("of 12 files")).to_be_visible()
+    eventually(lambda: bar.count() == 0 or int(bar.get_attribute("aria-valuenow") or 0) > 0, 30)
+    expect(page.get_by_role("link", name="Bundle (zip)")).to_be_visible(timeout=60_000)
+    expect(bar).to_have_count(0)
+
+
+def test_a_visitor_shares_a_photograph_and_sees_the_right_variant(page: Page, demo: Server) -> None:
+    page.goto(f"{demo.url}/festival/")
+    page.get_by_label("Your photograph").set_input_files(demo.folder / "samples" / "dusk.jpg")
+    page.get_by_label("What is to be seen on it?").fill("Dusk over the bay")
+    page.get_by_role("button", name="Share it").click()
+    picture = page.get_by_alt_text("Dusk over the bay")
+    expect(picture).to_be_visible(timeout=40_000)
+    picture.scroll_into_view_if_needed()
+    eventually(lambda: picture.evaluate("i => i.complete && i.naturalWidth"), 20)
+    assert picture.evaluate("i => i.currentSrc").endswith("dusk-960.avif")
+    box = picture.bounding_box()
+    assert box is not None
+    assert box["width"] / box["height"] == pytest.approx(2560 / 1708, rel=0.01)
+
+
+@pytest.mark.parametrize("width", [1280, 800, 390])
+def test_nothing_sticks_out_of_a_narrow_window(page: Page, demo: Server, width: int) -> None:
+    page.set_viewport_size({"width": width, "height": 800})
+    page.goto(demo.url)
+    for link in ("poster.ora", "kites-at-noon.jpg"):
+        page.goto(demo.url)
+        assert page.evaluate("document.documentElement.scrollWidth") <= width
+        page.get_by_role("link", name=link).click()
+        expect(page.locator("#list")).to_be_visible()
+        assert page.evaluate("document.documentElement.scrollWidth") <= width

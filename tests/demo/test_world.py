@@ -1,0 +1,42 @@
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+import pyvips
+
+from gefa.demo.pennants import draw_pennants
+from gefa.demo.photographs import SCENES, draw_photograph
+from gefa.demo.world import draw_world
+
+
+def test_six_photographs_large_enough_to_be_worth_it() -> None:
+    assert len(SCENES) == 6
+    assert len({scene.file for scene in SCENES}) == 6
+    assert all(scene.alt for scene in SCENES)
+
+
+def test_a_photograph_is_the_same_each_time_and_looks_like_one(tmp_path: Path) -> None:
+    (tmp_path / "again").mkdir()
+    one = draw_photograph(4, tmp_path)
+    two = draw_photograph(4, tmp_path / "again")
+    assert one.read_bytes() == two.read_bytes()
+    picture = pyvips.Image.new_from_file(str(one))
+    assert min(picture.width, picture.height) >= 1600
+    assert max(picture.width, picture.height) >= 2400
+    assert picture.get("orientation") == 6, "one is stored sideways, as phones do"
+    assert 1.0 < one.stat().st_size / 1e6 < 3.0, "grain and gradients weigh what a photograph does"
+
+
+def test_the_sheet_is_the_same_each_time(tmp_path: Path) -> None:
+    for name in ("a.svg", "b.svg"):
+        draw_pennants(tmp_path / name)
+    assert (tmp_path / "a.svg").read_bytes() == (tmp_path / "b.svg").read_bytes()
+
+
+def test_the_whole_world_is_drawn(tmp_path: Path) -> None:
+    started = time.monotonic()
+    paths = draw_world(tmp_path, 2)
+    print(f"the world took {time.monotonic() - started:.1f} s")
+    assert len(paths) == 8
+    assert all(path.stat().st_size > 3_000 for path in paths)

@@ -1,0 +1,269 @@
+"""The pages over HTTP, without a browser."""
+
+from __future__ import annotations
+
+import io
+import re
+import zipfile
+from collections.abc import Iterator
+
+import httpx
+import pytest
+
+from gefa.core.deliver.manifest import Manifest
+from tests.conftest import Server, eventually
+from tests.make import L, dot, flat, ora, photo
+
+
+@pytest.fixture
+def pages(demo: Server) -> Iterator[httpx.Client]:
+    with demo.client(follow_redirects=True) as client:
+        yield client
+
+
+def bring_in(pages: httpx.Client, *files: tuple[str, bytes]) -> list[dict[str, str]]:
+    answer = pages.post(
+        "/sources",
+        files=[("file", file) for file in files],
+        headers={"Accept": "application/json"},
+    )
+    assert answer.status_code in (201, 422)
+    return list(answer.json()["results"])
+
+
+def ready(pages: httpx.Client, source: str) -> str:
+    """The Cut page once the source has been read."""
+
+    def shown() -> str:
+        text = pages.get(f"/sources/{source}").text
+        return text if 'id="list"' in text or "remark" in text else ""
+
+    return str(eventually(shown))
+
+
+def png(seed: int, width: int = 200, height: int = 150) -> bytes:
+    return bytes(photo(width, height, seed).pngsave_buffer())
+
+
+def run(pages: httpx.Client, source: str) -> str:
+    """Run it, wait, and give the run's address."""
+    started = pages.post(f"/sources/{source}/runs")
+    assert started.status_code == 200
+    path = started.url.path
+    eventually(lambda: "Bundle (zip)" in pages.get(path).text)
+    return str(path)
+
+
+def test_the_sample_world_is_on_the_wall(pages: httpx.Client) -> None:
+    text = pages.get("/").text
+    for name in ("poster.ora", "pennants.svg", "kites-at-noon.jpg", "close-cloth.jpg"):
+        assert name in text
+
+
+def test_a_bad_file_costs_no_other(pages: httpx.Client) -> None:
+    results = bring_in(
+        pages,
+        ("one.png", png(1)),
+        ("notes.txt", b"hello"),
+        ("empty.png", b""),
+        ("../../two.png", png(2)),
+    )
+    assert [(r["name"], bool(r["source"])) for r in results] == [
+        ("one.png", True),
+        ("notes.txt", False),
+        ("empty.png", False),
+        ("two.png", True),
+    ]
+    assert "It reads SVG" in results[1]["problem"]
+    assert "is empty" in results[2]["problem"]
+
+
+def test_nothing_good_at_all_is_422_and_a_plain_form_gets_a_page(pages: httpx.Client) -> None:
+    answer = pages.post("/sources", files={"file": ("notes.txt", b"hello")})
+    assert answer.status_code == 422
+    assert "notes.txt" in answer.text
+    assert pages.post("/sources", files={}).status_code in (415, 422)
+    assert pages.post("/sources", files={"file": ("p.png", png(3))}).url.path == "/"
+
+
+def test_a_source_that_cannot_be_read_says_why(pages: httpx.Client) -> None:
+    (result,) = bring_in(pages, ("half.png", png(4)[:5000]))
+    text = ready(pages, result["source"])
+    assert "half.png" in text
+    assert "cannot be read as PNG" in text
+    assert "cannot be read as PNG" in pages.get("/").text
+
+
+def test_a_part_is_ticked_named_and_taken_back(pages: httpx.Client, tmp_path) -> None:  # type: ignore[no-untyped-def]
+    layers = [
+        L("Pin #icon", dot(60, 60, (5, 5, 40, 40))),
+        L("Plain", flat(60, 60)),
+        L("Typo #icom", flat(9, 9)),
+    ]
+    data = ora(tmp_path / "mine.ora", 60, 60, layers).read_bytes()
+    (result,) = bring_in(pages, ("mine.ora", data))
+    source = result["source"]
+    text = ready(pages, source)
+    assert "the tag #icom names no recipe. Did you mean &#39;icon&#39;?" in text
+    assert text.count("checked") == 1
+
+    def change(**fields: str) -> str:
+        answer = pages.post(f"/sources/{source}/parts", data=fields, headers={"HX-Request": "true"})
+        assert answer.status_code == 200, answer.text
+        return answer.text
+
+    ticked = change(part="Plain", ticked="true")
+    assert 'value="Plain"' in ticked
+    assert "by hand" in ticked
+    named = change(part="Plain", ticked="true", name="Front page", recipe="backdrop")
+    assert 'value="Front page"' in named
+    assert re.search(r'value="backdrop"[^>]*selected', named)
+    assert "left out by hand" in change(part="Pin", name="Pin", recipe="icon")
+    assert "by tag" in change(part="Pin", reset="true")
+    assert pages.get(f"/sources/{source}").text.count('class="tick"') == 4
+
+    for fields, status in (
+        ({"part": "Nowhere", "ticked": "true"}, 404),
+        ({"part": "Plain", "ticked": "true", "recipe": "none"}, 422),
+        ({"ticked": "true"}, 422),
+    ):
+        assert pages.post(f"/sources/{source}/parts", data=fields).status_code == status
+
+
+def test_a_run_from_press_to_bundle(pages: httpx.Client, tmp_path) -> None:  # type: ignore[no-untyped-def]
+    layers = [
+        L("Pin #icon", dot(60, 60, (5, 5, 40, 40))),
+        L("Void #icon", flat(9, 9, (0, 0, 0, 0))),
+    ]
+    data = ora(tmp_path / "run.ora", 60, 60, layers).read_bytes()
+    (result,) = bring_in(pages, ("run.ora", data))
+    ready(pages, result["source"])
+    address = run(pages, result["source"])
+
+    text = pages.get(address).text
+    assert "no visible pixels" in text
+    assert "&lt;picture&gt;" in text
+    manifest = Manifest.model_validate_json(pages.get(f"{address}/manifest.json").text)
+    assert manifest.source == "run.ora"
+    assert [file.width for file in manifest.files] == [40, 40]
+    packed = pages.get(f"{address}/bundle.zip")
+    assert packed.headers["Content-Disposition"].endswith("run.zip")
+    with zipfile.ZipFile(io.BytesIO(packed.content)) as archive:
+        assert {file.path for file in manifest.files} | {"manifest.json", "markup.html"} == set(
+            archive.namelist()
+        )
+        for file in manifest.files:
+            assert len(archive.read(file.path)) == file.bytes
+    one = pages.get(f"{address}/files/{manifest.files[0].path}")
+    assert one.headers["Content-Type"] == "image/webp"
+    assert pages.get(f"{address}/files/none.webp").status_code == 404
+
+    again = Manifest.model_validate_json(
+        pages.get(f"{run(pages, result['source'])}/manifest.json").text
+    )
+    assert all(file.reused for file in again.files)
+    assert "All made before" in pages.get(f"/sources/{result['source']}").text
+    assert address in pages.get("/runs").text
+
+
+def test_progress_comes_as_events_until_the_run_is_finished(pages: httpx.Client) -> None:
+    (result,) = bring_in(pages, ("events.png", png(9, 1500, 1000)))
+    ready(pages, result["source"])
+    address = pages.post(f"/sources/{result['source']}/runs").url.path
+    events = []
+    with pages.stream("GET", f"{address}/events") as stream:
+        assert stream.headers["Content-Type"].startswith("text/event-stream")
+        for line in stream.iter_lines():
+            if line.startswith("event: "):
+                events.append(line.removeprefix("event: "))
+    assert events[-1] == "finished"
+    assert "progress" in events
+    assert pages.get("/runs/none/events").status_code == 404
+
+
+def test_a_new_revision_takes_the_place_of_the_old_and_keeps_decisions(pages: httpx.Client) -> None:
+    (first,) = bring_in(pages, ("same.png", png(5)))
+    ready(pages, first["source"])
+    pages.post(
+        f"/sources/{first['source']}/parts", data={"part": "/", "ticked": "true", "name": "kept"}
+    )
+    (second,) = bring_in(pages, ("same.png", png(6)))
+    assert second["source"] == first["source"]
+    text = ready(pages, second["source"])
+    assert "revision 2" in text
+    assert 'value="kept"' in text
+
+
+def test_pages_answer_with_a_page_where_nothing_is(pages: httpx.Client) -> None:
+    for path in (
+        "/sources/none",
+        "/runs/none",
+        "/nowhere",
+        "/sources/none/1/picture",
+        "/sources/a/b/c",
+    ):
+        answer = pages.get(path)
+        assert answer.status_code == 404, path
+        assert "Go to Sources" in answer.text
+    assert pages.get("/api/v1/nothing").headers["Content-Type"] == "application/problem+json"
+
+
+def test_every_answer_keeps_the_page_to_itself(pages: httpx.Client) -> None:
+    for path in ("/", "/runs", "/festival/", "/nowhere", "/static/gefa.css"):
+        headers = pages.get(path).headers
+        policy = headers["Content-Security-Policy"]
+        assert "script-src 'self';" in policy
+        assert "unsafe" not in policy
+        assert headers["X-Content-Type-Options"] == "nosniff"
+
+
+def test_no_page_has_inline_script_or_style_or_foreign_assets(pages: httpx.Client) -> None:
+    source = re.search(r'href="(/sources/\w+)"', pages.get("/").text)
+    assert source
+    for path in ("/", "/runs", source[1], "/festival/"):
+        text = pages.get(path).text
+        assert not re.search(r"<script(?![^>]*\bsrc=)", text)
+        assert not re.search(r"\son\w+=|\sstyle=|<style", text)
+        assets = re.findall(r"""(?:src|href|action)=["']([^"']+)""", text)
+        assert all(asset.startswith(("/", "#")) for asset in assets), assets
+
+
+@pytest.mark.parametrize(
+    ("headers", "status"),
+    [
+        ({"Sec-Fetch-Site": "cross-site"}, 403),
+        ({"Sec-Fetch-Site": "same-site"}, 403),
+        ({"Origin": "http://evil.example"}, 403),
+        ({"Origin": "null"}, 403),
+        ({"Sec-Fetch-Site": "same-origin"}, 404),
+        ({}, 404),
+    ],
+)
+def test_changes_are_taken_from_our_own_pages_only(
+    pages: httpx.Client, headers: dict[str, str], status: int
+) -> None:
+    assert pages.post("/sources/none/runs", headers=headers).status_code == status
+
+
+def test_the_sample_website_uploads_through_the_api_and_shows_the_result(
+    demo: Server, pages: httpx.Client
+) -> None:
+    eventually(
+        lambda: (
+            "Ripples" in pages.get("/festival/").text
+            or "Wind ripples" in pages.get("/festival/").text
+        )
+    )
+    data = bytes(photo(700, 500, 11).jpegsave_buffer(Q=88))
+    answer = pages.post(
+        "/festival/share", files={"photo": ("mine.jpg", data)}, data={"caption": "A <b>kite</b>"}
+    )
+    assert answer.url.path == "/festival/"
+    assert "A &lt;b&gt;kite&lt;/b&gt;" in answer.text
+    assert "<b>kite" not in answer.text
+    urls = re.findall(r"/m/[^\s\"]+mine-480\.avif", answer.text)
+    assert pages.get(urls[0]).headers["Content-Type"] == "image/avif"
+    assert demo.key not in answer.text
+
+    refused = pages.post("/festival/share", files={"photo": ("notes.txt", b"hello")})
+    assert "notes.txt is not a picture" in refused.text
