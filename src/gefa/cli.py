@@ -29,8 +29,13 @@ err_console = Console(stderr=True, highlight=False, soft_wrap=True)
 FAILED = 1
 WRONG_USAGE = 2
 
-Sources = Annotated[list[Path], typer.Argument(metavar="SOURCE...", help="Designs and pictures.", show_default=False)]
-Source = Annotated[Path, typer.Argument(metavar="SOURCE", help="A design or picture.", show_default=False)]
+Sources = Annotated[
+    list[Path],
+    typer.Argument(metavar="SOURCE...", help="Designs and pictures.", show_default=False),
+]
+Source = Annotated[
+    Path, typer.Argument(metavar="SOURCE", help="A design or picture.", show_default=False)
+]
 PlanFile = Annotated[Path | None, typer.Option("--plan", help="A plan file (TOML).")]
 OutFolder = Annotated[Path, typer.Option("--out", help="The folder that gets the files.")]
 Jobs = Annotated[

@@ -1,4 +1,8 @@
-"""Pictures of kites, dunes and sea that pass for photographs: gradients, texture, grain."""
+"""Pictures of kites, dunes and sea that pass for photographs: gradients, texture, grain.
+
+A scene is painted at half size, in units of the full size, then enlarged, which gives it the
+softness of a lens; the grain of the sensor comes on top at full size.
+"""
 
 from __future__ import annotations
 
@@ -9,10 +13,24 @@ from pathlib import Path
 import numpy as np
 import pyvips
 
-from gefa.demo.shapes import MADDER, PINE, SAFFRON, TIDE, Pixels, drawn, kite, noise, ridge
+from gefa.demo.shapes import (
+    MADDER,
+    PINE,
+    SAFFRON,
+    TIDE,
+    Pixels,
+    drawn,
+    enlarged,
+    kite,
+    noise,
+    ridge,
+)
 
 WIDTH, HEIGHT = 2560, 1708
+HALF_WIDTH, HALF_HEIGHT = WIDTH // 2, HEIGHT // 2
 QUALITY = 92
+GRAIN_TILE = 640
+"""px; grain is repeated, which nobody sees"""
 
 
 @dataclass(frozen=True)
@@ -29,66 +47,71 @@ def _colour(text: str) -> Pixels:
     return np.array([int(text[i : i + 2], 16) for i in (1, 3, 5)], dtype=np.float32)
 
 
-def _sky(top: str, bottom: str, cloud: float, seed: int, height: int = HEIGHT) -> Pixels:
-    down = np.linspace(0, 1, height, dtype=np.float32)[:, None, None]
+def _sky(top: str, bottom: str, cloud: float, seed: int) -> Pixels:
+    down = np.linspace(0, 1, HALF_HEIGHT, dtype=np.float32)[:, None, None]
     sky = _colour(top) + (_colour(bottom) - _colour(top)) * down**0.9
-    sky = np.broadcast_to(sky, (height, WIDTH, 3)).copy()
-    puffs = np.clip(noise(height, WIDTH, 620, 6, seed) * 1.6 + cloud, 0, 1)[..., None]
+    sky = np.broadcast_to(sky, (HALF_HEIGHT, HALF_WIDTH, 3)).copy()
+    puffs = np.clip(noise(HALF_HEIGHT, HALF_WIDTH, 310, 6, seed) * 1.6 + cloud, 0, 1)[..., None]
     return sky + (np.array([250, 247, 242], np.float32) - sky) * puffs * 0.8
 
 
 def _lay(pixels: Pixels, body: str, soften: float = 1.2) -> Pixels:
     """An SVG body over the picture, slightly out of focus."""
-    image = drawn(pixels.shape[1], pixels.shape[0], body)
-    if soften > 0:
-        image = image.premultiply().gaussblur(soften).unpremultiply()
+    image = drawn(HALF_WIDTH, HALF_HEIGHT, body, units=2)
+    image = image.premultiply().gaussblur(soften / 2).unpremultiply()
     above = image.numpy().astype(np.float32)
     alpha = above[..., 3:] / 255
     return pixels * (1 - alpha) + above[..., :3] * alpha
 
 
 def _sea(pixels: Pixels, horizon: int, colour: str, seed: int) -> Pixels:
-    """Waves that grow towards the viewer."""
-    depth = HEIGHT - horizon
+    """Waves that grow towards the viewer, below the line ``horizon``."""
+    depth = HALF_HEIGHT - horizon // 2
     near = np.linspace(0, 1, depth, dtype=np.float32)[:, None]
-    rows = (near**0.45 * 900).astype(int)
-    ripples = noise(960, WIDTH, 60, 4, seed)[rows[:, 0]]
-    swell = noise(depth, WIDTH, 300, 3, seed + 1)
+    rows = (near**0.45 * 450).astype(int)
+    ripples = noise(480, HALF_WIDTH, 30, 4, seed)[rows[:, 0]]
+    swell = noise(depth, HALF_WIDTH, 150, 3, seed + 1)
     light = (ripples * (0.15 + near * 0.5) + swell * 0.18)[..., None]
     base = _colour(colour)
     water = base * (0.78 + 0.3 * (1 - near[..., None])) + light * 62
     glint = np.clip(ripples - 0.42, 0, 1)[..., None] * 300 * (1 - near[..., None] * 0.5)
-    pixels[horizon:] = water + glint
+    pixels[HALF_HEIGHT - depth :] = water + glint
     return pixels
 
 
 def _sand(pixels: Pixels, path: str, light: str, dark: str, seed: int) -> Pixels:
     """A dune surface with wind ripples inside an outline."""
-    height, width = pixels.shape[:2]
-    mask = drawn(width, height, f'<path d="{path}"/>').gaussblur(1.4).numpy()[..., 3:] / np.float32(
-        255
-    )
-    y = np.arange(height, dtype=np.float32)[:, None] / 9
-    bend = noise(height, width, 360, 3, seed) * 9
-    ripple = np.sin(y + bend + np.arange(width, dtype=np.float32)[None, :] / 70) * 0.5 + 0.5
-    shade = noise(height, width, 500, 5, seed + 1) * 0.5 + 0.5
+    shape = drawn(HALF_WIDTH, HALF_HEIGHT, f'<path d="{path}"/>', units=2)
+    mask = shape.gaussblur(0.7).numpy()[..., 3:] / np.float32(255)
+    y = np.arange(HALF_HEIGHT, dtype=np.float32)[:, None] / np.float32(4.5)
+    x = np.arange(HALF_WIDTH, dtype=np.float32)[None, :] / 35
+    bend = noise(HALF_HEIGHT, HALF_WIDTH, 180, 3, seed) * 9
+    ripple = np.sin(y + bend + x) * 0.5 + 0.5
+    shade = noise(HALF_HEIGHT, HALF_WIDTH, 250, 5, seed + 1) * 0.5 + 0.5
     amount = np.clip(shade * 0.75 + ripple * 0.18, 0, 1)[..., None]
     sand = _colour(dark) + (_colour(light) - _colour(dark)) * amount
-    sand = sand + 7 * np.random.default_rng(seed).standard_normal((height, width, 1), np.float32)
-    return pixels * (1 - mask) + sand * mask
+    grains = np.random.default_rng(seed).standard_normal(mask.shape, np.float32)
+    return pixels * (1 - mask) + (sand + 9 * grains) * mask
 
 
 def _finished(pixels: Pixels, seed: int, grain: float = 4.5) -> Pixels:
-    """Darker corners, sensor grain: stronger in the shadows, a little coloured."""
-    height, width = pixels.shape[:2]
-    y = np.linspace(-1, 1, height, dtype=np.float32)[:, None]
-    x = np.linspace(-1, 1, width, dtype=np.float32)[None, :]
+    """At full size, with darker corners and sensor grain: stronger in the shadows, a little
+    coloured."""
+    full = enlarged(pixels.astype(np.float32), 2.0, "cubic")
+    y = np.linspace(-1, 1, HEIGHT, dtype=np.float32)[:, None]
+    x = np.linspace(-1, 1, WIDTH, dtype=np.float32)[None, :]
     corner = 1 - 0.16 * np.clip(x**2 + y**2 - 0.35, 0, None)[..., None]
+    shadow = np.float32(1.25) - full / 400
+    return np.clip(full * corner + _grain(seed) * grain * shadow, 0, 255)
+
+
+def _grain(seed: int) -> Pixels:
     rng = np.random.default_rng(seed)
-    luma = rng.standard_normal((height, width, 1), dtype=np.float32)
-    chroma = rng.standard_normal((height, width, 3), dtype=np.float32) * np.float32(0.35)
-    shadow = 1.25 - pixels / 400
-    return np.clip(pixels * corner + (luma + chroma) * grain * shadow, 0, 255)
+    luma = rng.standard_normal((GRAIN_TILE, GRAIN_TILE, 1), dtype=np.float32)
+    chroma = rng.standard_normal((GRAIN_TILE, GRAIN_TILE, 3), dtype=np.float32)
+    tile = luma + chroma * np.float32(0.35)
+    times = (HEIGHT // GRAIN_TILE + 1, WIDTH // GRAIN_TILE + 1, 1)
+    return np.tile(tile, times)[:HEIGHT, :WIDTH]
 
 
 def _kites_at_noon(seed: int) -> Pixels:
@@ -124,9 +147,9 @@ def _dusk(seed: int) -> Pixels:
 def _close_cloth(seed: int) -> Pixels:
     pixels = _sky("#6e9fc2", "#d6e4ea", 0.1, seed)
     pixels = _lay(pixels, kite(1180, 900, 720, 31, (MADDER, SAFFRON)), 0.8)
-    weave = _threads(WIDTH)[None, :] * _threads(HEIGHT)[:, None]
-    folds = noise(HEIGHT, WIDTH, 420, 3, seed + 9)
-    return pixels * (1 + 0.025 * weave[..., None] + 0.1 * folds[..., None])
+    folds = noise(HALF_HEIGHT, HALF_WIDTH, 210, 3, seed + 9)
+    weave = _threads(HALF_WIDTH)[None, :] * _threads(HALF_HEIGHT)[:, None]
+    return pixels * (1 + 0.03 * weave[..., None] + 0.1 * folds[..., None])
 
 
 def _threads(count: int) -> Pixels:

@@ -21,11 +21,11 @@ DUSK = "#3a3350"
 SAND = "#d9bf92"
 
 
-def drawn(width: int, height: int, body: str) -> pyvips.Image:
-    """An SVG body at ``width`` × ``height`` px, as sRGB with alpha."""
+def drawn(width: int, height: int, body: str, units: float = 1.0) -> pyvips.Image:
+    """An SVG body at ``width`` × ``height`` px, ``units`` to the px, as sRGB with alpha."""
     svg = (
         f'<svg xmlns="http://www.w3.org/2000/svg" width="{width}" height="{height}"'
-        f' viewBox="0 0 {width} {height}">{body}</svg>'
+        f' viewBox="0 0 {width * units} {height * units}">{body}</svg>'
     )
     return with_alpha(to_srgb(pyvips.Image.svgload_buffer(svg.encode()))).copy_memory()
 
@@ -87,13 +87,14 @@ def noise(height: int, width: int, cell: float, octaves: int, seed: int) -> Pixe
     for _ in range(octaves):
         rows, columns = int(small_height / size) + 4, int(small_width / size) + 4
         grid = rng.uniform(-1, 1, (rows, columns)).astype(np.float32)
-        large = _enlarged(grid, size, "cubic")
+        large = enlarged(grid, size, "cubic")
         total += np.float32(weight) * large[:small_height, :small_width]
         weight *= 0.5
         size = max(2.0, size / 2)
-    return _enlarged((total / 2).astype(np.float32), 2.0, "linear")[:height, :width]
+    return enlarged((total / 2).astype(np.float32), 2.0, "linear")[:height, :width]
 
 
-def _enlarged(grid: Pixels, times: float, kernel: str) -> Pixels:
+def enlarged(grid: Pixels, times: float, kernel: str) -> Pixels:
+    """The picture ``times`` as large, its bands kept."""
     image = pyvips.Image.new_from_array(grid).resize(times, kernel=kernel)
-    return image.numpy().reshape(image.height, image.width)
+    return image.numpy().reshape(image.height, image.width, *grid.shape[2:])
