@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import logging
+import signal
 import socket
 import subprocess
 import sys
 import threading
 from pathlib import Path
+from types import FrameType
 
 import uvicorn
 
@@ -86,8 +88,21 @@ def serve(folder: Path, host: str, port: int, processes: int) -> None:
         timeout_graceful_shutdown=2,
         server_header=False,
     )
+    server = uvicorn.Server(config)
+    _stop_quietly(server)
     keeper.start()
     try:
-        uvicorn.Server(config).run()
+        server.run()
     finally:
         keeper.stop()
+
+
+def _stop_quietly(server: uvicorn.Server) -> None:
+    """The server raises the signal that stopped it once more when it is done; by then it has done
+    its work, and the workers are still to be stopped."""
+
+    def stop(number: int, frame: FrameType | None) -> None:
+        server.should_exit = True
+
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, stop)

@@ -53,11 +53,11 @@ def test_from_drop_to_bundle(page: Page, demo: Server, tmp_path: Path) -> None:
 
     expect(page.get_by_label("Cut Red pin")).to_be_checked()
     expect(page.get_by_label("Cut Plain")).not_to_be_checked()
-    expect(page.locator("#outlines .outline:not(.outline-pale)")).to_have_count(2)
+    expect(page.locator("#outlines .cut-line:not(.cut-line-pale)")).to_have_count(2)
     expect(page.locator("#sum dd").nth(1)).to_have_text("8")
 
     page.get_by_label("Cut Plain").check()
-    expect(page.locator("#outlines .outline:not(.outline-pale)")).to_have_count(3)
+    expect(page.locator("#outlines .cut-line:not(.cut-line-pale)")).to_have_count(3)
     row = page.locator("tr", has=page.get_by_label("Cut Plain"))
     row.get_by_label("Recipe").select_option("icon")
     expect(page.locator("#sum dd").nth(1)).to_have_text("12")
@@ -109,17 +109,16 @@ def test_a_click_on_the_picture_finds_the_topmost_part_by_its_pixels(
     open_source(page, demo, "poster.ora")
     board = page.locator("#board")
 
-    def click(x: int, y: int) -> None:
-        """At a place in canvas px."""
+    def click(x: int, y: int) -> str:
+        """At a place in canvas px; what the line below the picture says then."""
         point = board.evaluate(
             "(b, [x, y]) => { const p = new DOMPoint(x, y).matrixTransform(b.getScreenCTM()); return [p.x, p.y]; }",
             [x, y],
         )
         page.mouse.click(*point)
+        return page.locator("#pointed").inner_text()
 
-    eventually(
-        lambda: click(1340, 1560) or "Sun badge" in page.locator("#pointed").inner_text(), 10
-    )
+    eventually(lambda: "Sun badge" in click(1340, 1560), 10)
     expect(page.locator("tr.here")).to_contain_text("layer")
     click(800, 60)
     expect(page.locator("#pointed")).to_have_text("Shore/Paper sky")

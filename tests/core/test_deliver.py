@@ -105,7 +105,7 @@ OFFERS = [
 ]
 
 
-def parsed(markup: str) -> html5lib.treebuilders.etree.Element:  # type: ignore[name-defined]
+def parsed(markup: str) -> html5lib.treebuilders.etree.Element:
     """Parsed as a browser would, any parse error being an error."""
     parser = html5lib.HTMLParser(strict=True, namespaceHTMLElements=False)
     return parser.parse(

@@ -85,7 +85,7 @@ def test_alpha_is_kept_where_it_can_be_and_laid_on_the_matte_where_not(tmp_path:
 def test_a_recipe_may_lay_everything_on_its_matte(tmp_path: Path) -> None:
     source = tmp_path / "dot.png"
     dot(100, 100, (25, 25, 50, 50)).pngsave(str(source))
-    recipe = Recipe(formats=(Format.PNG,), widths=(100,), alpha="matte", matte="#00ff00")  # type: ignore[arg-type]
+    recipe = Recipe(formats=(Format.PNG,), widths=(100,), alpha="matte", matte="#00ff00")
     (file,) = one(source, tmp_path / "out", recipe).files
     picture = loaded((tmp_path / "out" / file.path).read_bytes())
     assert picture.bands == 3

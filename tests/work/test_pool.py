@@ -90,5 +90,4 @@ def test_an_error_comes_back_whole() -> None:
 def test_nothing_is_left_running() -> None:
     with Pool(2) as pool:
         children = {pool.call(process_id) for _ in range(4)}
-    for child in children:
-        eventually(lambda child=child: not Path(f"/proc/{child}").exists(), seconds=5)
+    eventually(lambda: not any(Path(f"/proc/{child}").exists() for child in children), seconds=5)

@@ -52,11 +52,13 @@ class Cell:
 
 @dataclass
 class SheetRow:
-    """A cut and what it weighs; ``cells`` follow the group's columns, None where nothing is."""
+    """A cut and what it weighs; ``cells`` follow the group's columns, None where nothing is;
+    ``small`` is its file to show beside the name."""
 
     cut: CutRecord
     cells: list[Cell | None]
     saved: float | None
+    small: File | None
 
 
 @dataclass
@@ -167,4 +169,5 @@ def _sheet_row(cut: CutRecord, files: list[File], widths: list[int]) -> SheetRow
     saved = None
     if largest and cut.baseline_bytes:
         saved = max(0.0, 1 - largest.file.bytes / cut.baseline_bytes)
-    return SheetRow(cut, cells, saved)
+    smallest = next((cell.file for cell in cells if cell), None)
+    return SheetRow(cut, cells, saved, smallest)

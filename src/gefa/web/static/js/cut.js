@@ -9,7 +9,7 @@ let current = null;
 const show = (row) => {
   const [x, y, width, height] = (row?.dataset.box ?? "0 0 0 0").split(" ");
   for (const [name, value] of Object.entries({ x, y, width, height })) here.setAttribute(name, value);
-  here.classList.toggle("outline-idle", Boolean(row?.classList.contains("idle")));
+  here.classList.toggle("here-line-idle", Boolean(row?.classList.contains("idle")));
 };
 
 const select = (row, scroll) => {

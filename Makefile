@@ -1,0 +1,66 @@
+# `make demo` and `make test` are all that a fresh machine needs.
+
+PYTHON ?= $(shell command -v python3.11 || command -v python3)
+PORT ?= 8741
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test check bench setup screenshots css vendor lock chromium clean
+
+demo: $(VENV)/.ready
+	$(BIN)/gefa demo --data gefa-demo --port $(PORT)
+
+test: $(VENV)/.ready-dev chromium
+	$(BIN)/pytest
+
+check: $(VENV)/.ready-dev
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+
+bench: $(VENV)/.ready-dev
+	$(BIN)/python -m bench
+
+setup: $(VENV)/.ready-dev
+
+screenshots: $(VENV)/.ready-dev chromium
+	$(BIN)/python -m scripts.screenshots
+
+$(VENV)/.made:
+	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Gefa needs Python 3.11 or newer.")'
+	$(PYTHON) -m venv $(VENV)
+	touch $@
+
+$(VENV)/.ready: $(VENV)/.made requirements.lock pyproject.toml
+	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
+	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	touch $@
+
+$(VENV)/.ready-dev: $(VENV)/.ready requirements-dev.lock
+	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements-dev.lock
+	touch $@
+
+chromium:
+	@scripts/ensure-chromium
+
+# The rest is for those who work on Gefa itself.
+
+lock: $(VENV)/.made
+	$(BIN)/pip install --quiet uv
+	$(BIN)/uv pip compile --quiet --universal --python-version 3.11 --generate-hashes \
+		--extra build pyproject.toml -o requirements.lock
+	$(BIN)/uv pip compile --quiet --universal --python-version 3.11 --generate-hashes \
+		--extra build --extra dev -c requirements.lock pyproject.toml -o requirements-dev.lock
+
+frontend/node_modules: frontend/package-lock.json
+	cd frontend && npm ci --silent --no-audit --no-fund
+	touch $@
+
+css: frontend/node_modules
+	cd frontend && npm run --silent build
+
+vendor: frontend/node_modules
+	scripts/vendor
+
+clean:
+	rm -rf $(VENV) frontend/node_modules .pytest_cache .mypy_cache .ruff_cache .hypothesis

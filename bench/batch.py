@@ -1,0 +1,168 @@
+"""A batch of photographs through ``gefa export``, against bare encoders and a Pillow loop."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import pyvips
+from PIL import Image
+
+from gefa.core.geometry import Size, height_for
+from gefa.core.read import read
+from gefa.core.treat.encode import WEBP_EFFORT, encode
+from gefa.core.treat.formats import Format
+from gefa.core.treat.ladder import ladder
+from gefa.core.treat.make import rungs
+from gefa.core.treat.recipe import DEFAULT_QUALITY
+from gefa.demo.photographs import SCENES, draw_photograph
+
+WIDTHS = (320, 640, 960, 1280, 1920)
+TIMES = 2
+"""how often a wall time is taken; the shorter counts, since others may use the machine too"""
+
+
+@dataclass
+class Efficiency:
+    """``ratio`` is the share of the cores' time that goes into bare encoding, 0..1."""
+
+    encoder_seconds: float
+    wall_seconds: float
+    cores: int
+    files: int
+
+    @property
+    def ratio(self) -> float:
+        return self.encoder_seconds / (self.wall_seconds * self.cores)
+
+
+@dataclass
+class Ratio:
+    """Wall seconds for the same files, and bytes of ours over bytes of theirs."""
+
+    ours: float
+    theirs: float
+    bytes_ratio: float
+
+    @property
+    def ratio(self) -> float:
+        return self.ours / self.theirs
+
+
+def photographs(folder: Path) -> list[Path]:
+    """24 pictures: six scenes, each also mirrored and turned."""
+    folder.mkdir()
+    made = []
+    for index, scene in enumerate(SCENES):
+        original = draw_photograph(index, folder)
+        image = pyvips.Image.new_from_file(str(original)).autorot().copy_memory()
+        original.unlink()
+        turns = (image, image.fliphor(), image.flipver(), image.rot180())
+        for number, turned in enumerate(turns):
+            target = folder / f"{Path(scene.file).stem}-{number}.jpg"
+            turned.jpegsave(str(target), Q=92)
+            made.append(target)
+    return made
+
+
+def efficiency(photos: list[Path], folder: Path) -> Efficiency:
+    """All three formats at five widths."""
+    formats = (Format.JPEG, Format.WEBP, Format.AVIF)
+    wall = export(photos, folder, "all", formats)
+    files = len(photos) * len(WIDTHS) * len(formats)
+    return Efficiency(bare_seconds(photos, formats), wall, os.cpu_count() or 1, files)
+
+
+def export(photos: list[Path], folder: Path, name: str, formats: tuple[Format, ...]) -> float:
+    """Wall seconds of one ``gefa export``, start of the program included."""
+    plan = folder / f"{name}.toml"
+    listed = ", ".join(f'"{format.value}"' for format in formats)
+    plan.write_text(
+        f"[recipes.bench]\nformats = [{listed}]\nwidths = {list(WIDTHS)}\n"
+        '[[cuts]]\npart = "/"\nrecipe = "bench"\n'
+    )
+    command = [sys.executable, "-m", "gefa", "export", *map(str, photos)]
+    command += ["--plan", str(plan), "--out", str(folder / name), "--force"]
+
+    def once() -> None:
+        subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
+
+    return shortest(once)
+
+
+def shortest(work: Callable[[], None]) -> float:
+    """Wall seconds of the quickest of ``TIMES`` tries."""
+    tries = []
+    for _ in range(TIMES):
+        started = time.perf_counter()
+        work()
+        tries.append(time.perf_counter() - started)
+    return min(tries)
+
+
+def bare_seconds(photos: list[Path], formats: tuple[Format, ...]) -> float:
+    """CPU seconds of nothing but the encoders, on pixels that are already there."""
+    code = "from bench.batch import print_bare_seconds; print_bare_seconds()"
+    done = subprocess.run(
+        [sys.executable, "-c", code],
+        input="\n".join([",".join(formats), *map(str, photos)]),
+        env=os.environ | {"VIPS_CONCURRENCY": "1"},
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    return float(done.stdout)
+
+
+def print_bare_seconds() -> None:
+    """The other end of ``bare_seconds``: one thread, as a worker has."""
+    first, *paths = sys.stdin.read().splitlines()
+    formats = [Format(name) for name in first.split(",")]
+    total = 0.0
+    for path in paths:
+        document = read(Path(path))
+        sizes = ladder(document.size, WIDTHS)
+        for _, image in rungs(document, document.canvas, document.canvas_rect, sizes):
+            started = time.process_time()
+            for format in formats:
+                encode(image, format, DEFAULT_QUALITY[format])
+            total += time.process_time() - started
+    print(total)
+
+
+def against_pillow(photos: list[Path], folder: Path, name: str) -> Ratio:
+    """The same files with the same settings, once by us and once by a plain loop."""
+    format = Format(name)
+    ours = export(photos, folder, f"only-{name}", (format,))
+    target = folder / f"pillow-{name}"
+    target.mkdir()
+
+    def loop() -> None:
+        for path in photos:
+            pillow_loop(path, target, format)
+
+    theirs = shortest(loop)
+    weights = [
+        sum(file.stat().st_size for file in where.glob("*-*.*") if file.suffix != ".json")
+        for where in (folder / f"only-{name}", target)
+    ]
+    return Ratio(ours, theirs, weights[0] / weights[1])
+
+
+def pillow_loop(path: Path, target: Path, format: Format) -> None:
+    quality = DEFAULT_QUALITY[format]
+    with Image.open(path) as opened:
+        image = opened.convert("RGB")
+    for width in WIDTHS:
+        height = height_for(Size(*image.size), width)
+        small = image.resize((width, height), Image.Resampling.LANCZOS)
+        file = target / f"{path.stem}-{width}.{format.value}"
+        if format is Format.JPEG:
+            small.save(file, quality=quality, optimize=True, progressive=True)
+        else:
+            small.save(file, quality=quality, method=WEBP_EFFORT)

@@ -1,0 +1,64 @@
+"""How much memory a worker needs for a very large picture."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+
+import pyvips
+
+from gefa.demo.photographs import draw_photograph
+
+SIDE = 10_000
+
+
+@dataclass
+class Memory:
+    """The largest resident size of the process, in MB of 1,000,000 bytes."""
+
+    megabytes: float
+    width: int
+    height: int
+    files: int
+
+
+def peak_memory(folder: Path) -> Memory:
+    """A JPEG of 100 megapixels through the built-in recipe for photographs."""
+    photo = draw_photograph(0, folder)
+    image = pyvips.Image.new_from_file(str(photo))
+    large = image.resize(SIDE / image.width, vscale=SIDE / image.height)
+    source = folder / "large.jpg"
+    large.jpegsave(str(source), Q=90)
+    code = "from bench.memory import print_peak; print_peak()"
+    done = subprocess.run(
+        [sys.executable, "-c", code],
+        input=f"{source}\n{folder / 'large'}",
+        env=os.environ | {"VIPS_CONCURRENCY": "1"},
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    found = json.loads(done.stdout)
+    return Memory(found["bytes"] / 1e6, SIDE, SIDE, found["files"])
+
+
+def print_peak() -> None:
+    """The other end of ``peak_memory``: what a worker process does, and its high-water mark."""
+    import resource
+
+    from gefa.core.export import prepare, survey_for
+    from gefa.core.plan import Plan
+    from gefa.core.read import read
+    from gefa.work.batch import make_cut
+
+    source, out = (Path(line) for line in sys.stdin.read().splitlines())
+    plan = Plan()
+    document = read(source)
+    (job,) = prepare(survey_for(document, plan), plan).jobs
+    report = make_cut(source, source.name, job, out, False)
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+    print(json.dumps({"bytes": peak, "files": len(report.files)}))

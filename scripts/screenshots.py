@@ -1,0 +1,82 @@
+"""``make screenshots``: one current picture of each main view, from the demo data."""
+
+from __future__ import annotations
+
+import re
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import httpx
+from playwright.sync_api import Page, sync_playwright
+
+from gefa.serve import free_port
+
+TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
+
+
+def main() -> None:
+    TARGET.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as folder:
+        port = free_port("127.0.0.1", 0)
+        command = [sys.executable, "-m", "gefa", "demo", "--data", folder, "--port", str(port)]
+        server = subprocess.Popen(command)
+        try:
+            url = f"http://127.0.0.1:{port}"
+            _wait_until_settled(url)
+            with sync_playwright() as playwright:
+                browser = playwright.chromium.launch(
+                    executable_path="/usr/bin/chromium",
+                    args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"],
+                )
+                page = browser.new_page(viewport={"width": 1280, "height": 800})
+                _views(page, url)
+                browser.close()
+        finally:
+            server.terminate()
+            server.wait()
+
+
+def _wait_until_settled(url: str) -> None:
+    for _ in range(600):
+        try:
+            settled = "Reading…" not in httpx.get(url).text
+            if settled and "on the way" not in httpx.get(f"{url}/festival/").text:
+                return
+        except httpx.HTTPError:
+            pass
+        time.sleep(0.2)
+    raise SystemExit("the demo did not come up")
+
+
+def _views(page: Page, url: str) -> None:
+    page.goto(url)
+    _shoot(page, "sources")
+    page.get_by_role("link", name="poster.ora").click()
+    page.wait_for_selector("#list")
+    page.keyboard.press("ArrowDown")
+    for _ in range(5):
+        page.keyboard.press("ArrowDown")
+    _shoot(page, "cut")
+    page.get_by_role("button", name="Run").click()
+    page.wait_for_selector("[role=progressbar]")
+    page.get_by_text(re.compile("about .* left")).wait_for(timeout=60_000)
+    _shoot(page, "run-progress", settle=False)
+    page.get_by_role("link", name="Bundle (zip)").wait_for(timeout=120_000)
+    _shoot(page, "run")
+    page.goto(f"{url}/runs")
+    _shoot(page, "runs")
+    page.goto(f"{url}/festival/")
+    _shoot(page, "festival")
+
+
+def _shoot(page: Page, name: str, *, settle: bool = True) -> None:
+    if settle:
+        page.wait_for_load_state("networkidle")
+    page.screenshot(path=TARGET / f"{name}.png")
+
+
+if __name__ == "__main__":
+    main()

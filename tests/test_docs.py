@@ -1,0 +1,124 @@
+"""Commands shown in the docs work, and what the docs link to is there."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from gefa.core.plan import parse_plan
+from gefa.core.treat.recipe import BUILT_IN
+from tests.conftest import Server
+from tests.make import photo
+
+ROOT = Path(__file__).parents[1]
+DOCS = [ROOT / "README.md", ROOT / "ARCHITECTURE.md", *sorted((ROOT / "docs").glob("*.md"))]
+STAYS = re.compile(r"gefa (serve|demo|worker)\b")
+
+
+def blocks(language: str) -> list[tuple[str, str]]:
+    found = []
+    for path in DOCS:
+        for text in re.findall(rf"^```{language}\n(.*?)^```", path.read_text("utf-8"), re.S | re.M):
+            found.append((path.name, text))
+    return found
+
+
+def commands() -> list[tuple[str, str]]:
+    return [
+        (name, line.strip())
+        for name, text in blocks("sh")
+        for line in text.replace("\\\n", " ").splitlines()
+        if line.strip()
+    ]
+
+
+@pytest.fixture(scope="module")
+def desk(tmp_path_factory: pytest.TempPathFactory, poster: Path) -> Path:
+    """A folder with the files that the docs speak of."""
+    folder = tmp_path_factory.mktemp("desk")
+    shutil.copy(poster, folder / "poster.ora")
+    photo(900, 600).jpegsave(str(folder / "beach.jpg"))
+    (plan,) = [text for _, text in blocks("toml")]
+    (folder / "gefa.toml").write_text(plan)
+    return folder
+
+
+@pytest.mark.parametrize(("document", "command"), commands())
+def test_a_command_in_the_docs_works(demo: Server, desk: Path, document: str, command: str) -> None:
+    if command.startswith("make "):
+        subprocess.run(
+            ["make", "-n", *command.split()[1:]], cwd=ROOT, check=True, capture_output=True
+        )
+        return
+    if STAYS.match(command):
+        options = set(re.findall(r"--[a-z]+", command))
+        shown = subprocess.run([sys.executable, "-m", "gefa", command.split()[1], "--help"],
+                               capture_output=True, text=True, check=True,
+                               env=os.environ | {"COLUMNS": "200"}).stdout  # fmt: skip
+        assert all(option in shown for option in options)
+        return
+    with demo.client(headers={"Authorization": f"Bearer {demo.key}"}) as client:
+        sent = client.post(
+            "/api/v1/slots/gallery/uploads", files={"file": photo(40, 30).jpegsave_buffer()}
+        )
+    env = os.environ | {
+        "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}",
+        "URL": demo.url,
+        "KEY": demo.key,
+        "ID": sent.json()["id"],
+    }
+    done = subprocess.run(command, shell=True, cwd=desk, env=env, capture_output=True, text=True)
+    assert done.returncode == 0, f"{document}: {command}\n{done.stdout}{done.stderr}"
+
+
+def test_there_are_commands_to_try() -> None:
+    assert len(commands()) >= 8
+
+
+def test_the_plan_in_the_docs_is_one() -> None:
+    ((name, text),) = blocks("toml")
+    plan = parse_plan(text, name)
+    assert plan.rules
+    assert plan.cuts
+    assert "banner" in plan.recipes
+
+
+def test_links_lead_somewhere() -> None:
+    for path in DOCS:
+        for link in re.findall(r"\]\(([^)#]+)\)", path.read_text("utf-8")):
+            if not link.startswith("http"):
+                assert (path.parent / link).exists(), f"{path.name}: {link}"
+
+
+def test_every_screenshot_is_in_the_readme_and_current_views_have_one() -> None:
+    readme = (ROOT / "README.md").read_text("utf-8")
+    pictures = list((ROOT / "docs" / "screenshots").glob("*.png"))
+    assert 0 < len(pictures) < 20
+    assert all(picture.name in readme for picture in pictures)
+
+
+def test_the_readme_tells_the_built_in_recipes_as_they_are() -> None:
+    readme = (ROOT / "README.md").read_text("utf-8")
+    for name, recipe in BUILT_IN.items():
+        (row,) = re.findall(rf"^\| `{name}` \|.*$", readme, re.M)
+        assert ", ".join(map(str, recipe.widths)) in row
+        assert [word.lower() for word in row.split("|")[3].strip().split(", ")] == [
+            format.value for format in recipe.formats
+        ]
+
+
+def test_the_ten_lines_that_use_core_as_a_library_work(
+    desk: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    import gefa.core
+
+    lines = (gefa.core.__doc__ or "").split("::")[1].splitlines()
+    monkeypatch.chdir(desk)
+    exec("\n".join(line[4:] for line in lines))
+    assert list((desk / "img").glob("Skyline-*.avif"))
