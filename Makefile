@@ -53,7 +53,7 @@ lock: $(VENV)/.made
 		--extra build --extra dev -c requirements.lock pyproject.toml -o requirements-dev.lock
 
 frontend/node_modules: frontend/package-lock.json
-	cd frontend && npm ci --silent --no-audit --no-fund
+	cd frontend && npm install --no-save --silent --no-audit --no-fund
 	touch $@
 
 css: frontend/node_modules

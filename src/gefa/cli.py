@@ -169,11 +169,20 @@ def serve(
     workers: Workers = cores(),
 ) -> None:
     """Serve the web application, with its workers."""
+    from gefa.serve import free_port
     from gefa.serve import serve as run_server
 
     _log_to_stderr()
-    out_console.print(f"Gefa is at http://{host}:{port}/")
-    run_server(data.resolve(), host, port, workers)
+    try:
+        chosen = free_port(host, port)
+    except GefaError as error:
+        err_console.print(f"gefa: {error}", markup=False)
+        raise typer.Exit(FAILED) from error
+    if port and chosen != port:
+        err_console.print(f"gefa: port {port} is taken. Name another with --port.")
+        raise typer.Exit(FAILED)
+    out_console.print(f"Gefa is at http://{host}:{chosen}/")
+    run_server(data.resolve(), host, chosen, workers)
 
 
 @app.command()

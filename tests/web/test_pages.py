@@ -6,6 +6,7 @@ import io
 import re
 import zipfile
 from collections.abc import Iterator
+from pathlib import Path
 
 import httpx
 import pytest
@@ -36,7 +37,7 @@ def ready(pages: httpx.Client, source: str) -> str:
 
     def shown() -> str:
         text = pages.get(f"/sources/{source}").text
-        return text if 'id="list"' in text or "remark" in text else ""
+        return "" if "Reading its parts" in text else text
 
     return str(eventually(shown))
 
@@ -94,7 +95,7 @@ def test_a_source_that_cannot_be_read_says_why(pages: httpx.Client) -> None:
     assert "cannot be read as PNG" in pages.get("/").text
 
 
-def test_a_part_is_ticked_named_and_taken_back(pages: httpx.Client, tmp_path) -> None:  # type: ignore[no-untyped-def]
+def test_a_part_is_ticked_named_and_taken_back(pages: httpx.Client, tmp_path: Path) -> None:
     layers = [
         L("Pin #icon", dot(60, 60, (5, 5, 40, 40))),
         L("Plain", flat(60, 60)),
@@ -130,7 +131,7 @@ def test_a_part_is_ticked_named_and_taken_back(pages: httpx.Client, tmp_path) ->
         assert pages.post(f"/sources/{source}/parts", data=fields).status_code == status
 
 
-def test_a_run_from_press_to_bundle(pages: httpx.Client, tmp_path) -> None:  # type: ignore[no-untyped-def]
+def test_a_run_from_press_to_bundle(pages: httpx.Client, tmp_path: Path) -> None:
     layers = [
         L("Pin #icon", dot(60, 60, (5, 5, 40, 40))),
         L("Void #icon", flat(9, 9, (0, 0, 0, 0))),
@@ -267,3 +268,19 @@ def test_the_sample_website_uploads_through_the_api_and_shows_the_result(
 
     refused = pages.post("/festival/share", files={"photo": ("notes.txt", b"hello")})
     assert "notes.txt is not a picture" in refused.text
+
+
+def test_a_part_with_two_recipes_keeps_both_when_only_its_name_changes(
+    pages: httpx.Client, tmp_path: Path
+) -> None:
+    data = ora(tmp_path / "two.ora", 60, 60, [L("Pin #icon #figure", flat(60, 60))]).read_bytes()
+    (result,) = bring_in(pages, ("two.ora", data))
+    source = result["source"]
+    assert "also Pin-figure by figure" in ready(pages, source)
+    fields = {"part": "Pin", "ticked": "true", "name": "Badge", "recipe": "icon,figure"}
+    text = pages.post(f"/sources/{source}/parts", data=fields, headers={"HX-Request": "true"}).text
+    assert "also Badge-figure by figure" in text
+    assert "icon + figure" in text
+    fields |= {"name": "Pin"}
+    text = pages.post(f"/sources/{source}/parts", data=fields, headers={"HX-Request": "true"}).text
+    assert "also Pin-figure by figure" in text, "typing the part's own name takes the other back"

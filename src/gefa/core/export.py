@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -20,11 +20,11 @@ from gefa.core.deliver.manifest import CutRecord, File
 from gefa.core.deliver.markup import Offer, picture
 from gefa.core.deliver.names import NameBook
 from gefa.core.deliver.shelf import Shelf, Stored
-from gefa.core.errors import EncodeError, GefaError
+from gefa.core.errors import EncodeError
 from gefa.core.geometry import Rect, Size
 from gefa.core.pixels import AlphaKind, alpha_kind
 from gefa.core.plan import Plan
-from gefa.core.read.document import CANVAS_PATH, Document, Part
+from gefa.core.read.document import Document, Part
 from gefa.core.read.survey import PartFacts, Survey, outline, survey
 from gefa.core.treat.encode import ENCODER, encode, too_large_for
 from gefa.core.treat.formats import FORMATS, Format
@@ -111,8 +111,8 @@ def prepare(
     book = names or NameBook()
     gathered = gather(source, plan, default=default)
     prepared = Prepared(left_out=gathered.left_out, warnings=gathered.warnings)
-    noticed = {notice.part: notice.reason for notice in source.notices}
     by_path = {part.path: part for part in source.parts}
+    called: dict[str, str] = {}
     for cut in gathered.cuts:
         part = by_path[cut.part]
         if part.problem or part.extent is None or part.extent.empty:
@@ -120,19 +120,17 @@ def prepare(
             prepared.failed.append(Remark(cut=cut.name, reason=reason))
             continue
         named = cut.model_copy(update={"name": book.cut(cut.name)})
-        prepared.warnings += _remarks_on(part, named, noticed)
+        called[cut.part] = named.name
+        if part.blend != "src-over":
+            reason = f"its blend mode {part.blend} against what lies below is dropped"
+            prepared.warnings.append(Remark(cut=named.name, reason=reason))
         recipe = plan.recipe(cut.recipe)
         prepared.jobs.append(_job(source, part, part.extent, named, recipe, book, prepared))
+    prepared.warnings += [
+        Remark(cut=called.get(notice.part, notice.part), reason=notice.reason)
+        for notice in source.notices
+    ]
     return prepared
-
-
-def _remarks_on(part: PartFacts, cut: Cut, noticed: dict[str, str]) -> Iterable[Remark]:
-    if part.blend != "src-over":
-        yield Remark(
-            cut=cut.name, reason=f"its blend mode {part.blend} against what lies below is dropped"
-        )
-    if part.path in noticed:
-        yield Remark(cut=cut.name, reason=noticed[part.path])
 
 
 def _job(
@@ -321,19 +319,3 @@ def failed_report(job: Job, reason: str) -> JobReport:
     return JobReport(
         record=_record(job, None, []), failed=[Remark(cut=job.cut.name, reason=reason)]
     )
-
-
-def notices_of(source: Survey) -> list[Remark]:
-    """What the reader has to say about the source as a whole."""
-    return [
-        Remark(cut=source.name, reason=notice.reason)
-        for notice in source.notices
-        if notice.part == CANVAS_PATH
-    ]
-
-
-def explain(error: Exception) -> str:
-    """An error as a sentence for a report."""
-    if isinstance(error, GefaError):
-        return str(error)
-    return f"{type(error).__name__}: {error}"

@@ -86,7 +86,8 @@ class Revision(SQLModel, table=True):
 
 
 class Choice(SQLModel, table=True):
-    """What a hand decided about a part: a cut with a name and recipe, or no cut."""
+    """What a hand decided about a part: a cut with a name and recipe (or several, with commas
+    between), or no cut."""
 
     __tablename__ = "choice"
     __table_args__ = (UniqueConstraint("source_id", "part"),)
@@ -100,7 +101,8 @@ class Choice(SQLModel, table=True):
 
 
 class Run(SQLModel, table=True):
-    """One batch. ``said`` holds what was left out, failed or warned about before any job."""
+    """One batch. ``said`` holds what was left out, failed or warned about before any job,
+    ``totals`` the sums of a finished run."""
 
     __tablename__ = "run"
 
@@ -109,6 +111,7 @@ class Run(SQLModel, table=True):
     revision_id: str = Field(foreign_key="revision.id")
     plan: dict[str, Any] = _json(dict)
     said: dict[str, Any] = _json(dict)
+    totals: dict[str, Any] = _json(dict)
     created: datetime = _time()
     finished: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
 
@@ -116,8 +119,8 @@ class Run(SQLModel, table=True):
 class Job(SQLModel, table=True):
     """Something for a worker. ``task`` is all it needs; ``report`` what it answered.
 
-    ``planned`` is how many files it will make, ``cost`` how much work that is, in units that
-    only compare; ``sent`` counts how often it went into the queue.
+    ``name`` is what people call it, ``planned`` how many files it will make, ``cost`` how much
+    work that is, in units that only compare; ``sent`` counts how often it went into the queue.
     """
 
     __tablename__ = "job"
@@ -129,6 +132,7 @@ class Job(SQLModel, table=True):
     revision_id: str | None = Field(default=None, foreign_key="revision.id", index=True)
     upload_id: str | None = Field(default=None, foreign_key="upload.id", index=True)
     position: int = 0
+    name: str = ""
     planned: int = 0
     cost: float = 0.0
     task: dict[str, Any] = _json(dict)

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
+from sqlalchemy import select as sql_select
 from sqlmodel import Session, col, select
 
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import Manifest
 from gefa.core.export import Job as CutJob
-from gefa.core.export import JobReport, notices_of, prepare
+from gefa.core.export import JobReport, prepare
 from gefa.core.plan import Plan
 from gefa.core.treat.formats import Format
 from gefa.store.models import Job, JobKind, JobState, Revision, Run, Source, Variant, now
@@ -26,19 +28,20 @@ def start_run(session: Session, source: Source, revision: Revision, plan: Plan) 
     said = {
         "left_out": prepared.left_out,
         "failed": prepared.failed,
-        "warnings": [*prepared.warnings, *notices_of(survey)],
+        "warnings": prepared.warnings,
     }
     run = Run(
         source_id=source.id,
         revision_id=revision.id,
         plan=plan.model_dump(mode="json"),
         said={key: [r.model_dump() for r in remarks] for key, remarks in said.items()},
-        finished=None if prepared.jobs else now(),
     )
     session.add(run)
     session.flush()
     for position, cut_job in enumerate(prepared.jobs):
         session.add(_queued(run, revision, source, cut_job, position))
+    if not prepared.jobs:
+        finish(session, run)
     return run
 
 
@@ -47,6 +50,7 @@ def _queued(run: Run, revision: Revision, source: Source, cut_job: CutJob, posit
         kind=JobKind.CUT,
         run_id=run.id,
         position=position,
+        name=cut_job.cut.name,
         planned=len(cut_job.variants),
         cost=sum(v.size.megapixels * COSTS[v.format] for v in cut_job.variants),
         task={
@@ -61,6 +65,32 @@ def jobs_of(session: Session, run_id: str) -> Sequence[Job]:
     return session.exec(select(Job).where(Job.run_id == run_id).order_by(col(Job.position))).all()
 
 
+class JobOutlook(NamedTuple):
+    """A job without its task and report, which are large."""
+
+    id: str
+    state: JobState
+    name: str
+    planned: int
+    cost: float
+
+
+def outlook(session: Session, run_id: str) -> list[JobOutlook]:
+    """All jobs of a run in their order, for looking at often."""
+    columns = [col(c) for c in (Job.id, Job.state, Job.name, Job.planned, Job.cost)]
+    found = session.execute(
+        sql_select(*columns).where(col(Job.run_id) == run_id).order_by(col(Job.position))
+    )
+    return [JobOutlook(*row) for row in found]
+
+
+def finish(session: Session, run: Run) -> None:
+    """Note that a run has no open job any more, and its sums."""
+    run.finished = now()
+    run.totals = manifest_of(session, run).totals().model_dump()
+    session.add(run)
+
+
 def variants_of(session: Session, run_id: str) -> Sequence[Variant]:
     return session.exec(
         select(Variant).where(Variant.run_id == run_id).order_by(col(Variant.path))
@@ -73,8 +103,7 @@ def manifest_of(session: Session, run: Run) -> Manifest:
     manifest = Manifest(source=source.name, **run.said)
     for job in jobs_of(session, run.id):
         if job.state is JobState.FAILED:
-            cut = CutJob.model_validate(job.task["job"]).cut
-            manifest.failed.append(Remark(cut=cut.name, reason=job.problem))
+            manifest.failed.append(Remark(cut=job.name, reason=job.problem))
         elif job.state is JobState.DONE:
             _take_in(manifest, JobReport.model_validate(job.report))
     return manifest

@@ -85,10 +85,11 @@ def plan_of(session: Session, source_id: str) -> Plan:
             CutEntry(
                 part=choice.part,
                 name=choice.name,
-                recipe=choice.recipe,
+                recipe=recipe,
                 leave_out=choice.leave_out,
             )
             for choice in choices(session, source_id).values()
+            for recipe in (choice.recipe.split(",") if choice.recipe else [None])
         )
     )
 
@@ -102,10 +103,11 @@ def decide(
     name: str | None = None,
     recipe: str | None = None,
 ) -> None:
-    """Note a hand's decision about a part."""
+    """Note a hand's decision about a part. What is None stays as it was decided before; an empty
+    name is the part's own."""
     choice = choices(session, source_id).get(part) or Choice(source_id=source_id, part=part)
     choice.leave_out = not cut
-    choice.name = name or choice.name
+    choice.name = choice.name if name is None else name or None
     choice.recipe = recipe or choice.recipe
     session.add(choice)
     session.flush()

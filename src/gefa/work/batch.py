@@ -22,7 +22,6 @@ from gefa.core.export import (
     Prepared,
     carry_out,
     failed_report,
-    notices_of,
     prepare,
     survey_for,
 )
@@ -131,7 +130,6 @@ def export_sources(
                 continue
             prepared = prepare(surveyed, plan, names)
             batch.add(prepared)
-            batch.manifest.warnings += notices_of(surveyed)
             for job in prepared.jobs:
                 call = (path, name, job, out, force)
                 running.append((job, pool.submit(make_cut, *call), call))

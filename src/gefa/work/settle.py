@@ -16,8 +16,8 @@ from gefa.store.models import (
     Upload,
     UploadState,
     Variant,
-    now,
 )
+from gefa.store.runs import finish
 from gefa.work.queue import Outcome
 from gefa.work.tasks import ReadReport, UploadReport
 
@@ -59,9 +59,7 @@ def _settle_cut(session: Session, job: Job, outcome: Outcome) -> None:
         .where(Job.run_id == job.run_id, Job.state == JobState.QUEUED)
     ).one()
     if still_open == 0:
-        run = session.get_one(Run, job.run_id)
-        run.finished = now()
-        session.add(run)
+        finish(session, session.get_one(Run, job.run_id))
 
 
 def _settle_upload(session: Session, job: Job, outcome: Outcome) -> None:

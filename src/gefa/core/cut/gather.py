@@ -58,7 +58,7 @@ def _by_part(entries: tuple[CutEntry, ...]) -> dict[str, list[CutEntry]]:
 def _add_by_hand(
     part: PartFacts, entries: list[CutEntry], source: Survey, plan: Plan, found: Gathered
 ) -> None:
-    for entry in entries:
+    for index, entry in enumerate(entries):
         if entry.leave_out:
             continue
         recipe = entry.recipe or default_recipe(source, part)
@@ -69,6 +69,8 @@ def _add_by_hand(
             )
             continue
         name = entry.name or part.display_name
+        if index and entry.name == entries[0].name:
+            name = f"{name}-{recipe}"
         found.cuts.append(Cut(part=part.path, name=name, recipe=recipe, origin=Origin.HAND))
 
 

@@ -48,6 +48,26 @@ class CutRecord(BaseModel):
     markup: str
 
 
+class Totals(BaseModel):
+    """Sums over a run; weights in bytes. ``served`` is the lightest file at the largest width of
+    each cut that has a baseline: what a visitor with a large screen is sent."""
+
+    model_config = ConfigDict(frozen=True)
+
+    cuts: int = 0
+    made: int = 0
+    reused: int = 0
+    failed: int = 0
+    bytes: int = 0
+    baseline: int = 0
+    served: int = 0
+
+    @property
+    def saved(self) -> float | None:
+        """The share of the baseline that is spared, 0..1."""
+        return max(0.0, 1 - self.served / self.baseline) if self.baseline else None
+
+
 class Manifest(BaseModel):
     """``source`` is one name, or a list where several sources share the folder."""
 
@@ -64,5 +84,31 @@ class Manifest(BaseModel):
     def sources(self) -> list[str]:
         return [self.source] if isinstance(self.source, str) else self.source
 
+    def files_by_cut(self) -> dict[str, list[File]]:
+        grouped: dict[str, list[File]] = {}
+        for file in self.files:
+            grouped.setdefault(file.cut, []).append(file)
+        return grouped
+
+    def totals(self) -> Totals:
+        grouped = self.files_by_cut()
+        reused = sum(file.reused for file in self.files)
+        based = [cut for cut in self.cuts if cut.baseline_bytes]
+        return Totals(
+            cuts=len(self.cuts),
+            made=len(self.files) - reused,
+            reused=reused,
+            failed=len(self.failed),
+            bytes=sum(file.bytes for file in self.files),
+            baseline=sum(cut.baseline_bytes or 0 for cut in based),
+            served=sum(_served(grouped.get(cut.name, [])) for cut in based),
+        )
+
     def to_json(self) -> str:
         return self.model_dump_json(indent=2) + "\n"
+
+
+def _served(files: list[File]) -> int:
+    """Bytes of the lightest file at the largest width."""
+    widest = max((file.width for file in files), default=0)
+    return min((file.bytes for file in files if file.width == widest), default=0)

@@ -55,7 +55,7 @@ def change(
     given: Given,
     part: Annotated[str, Form()],
     ticked: Annotated[bool, Form()] = False,
-    name: Annotated[str, Form(max_length=300)] = "",
+    name: Annotated[str | None, Form(max_length=300)] = None,
     recipe: Annotated[str, Form()] = "",
     reset: Annotated[bool, Form()] = False,
 ) -> Response:
@@ -67,19 +67,15 @@ def change(
         before = view_of(session, given.store.blobs, source, revision).row(part)
         if before is None:
             raise Problem(404, "No such part", f"This source has no part {part!r} any more.")
-        if recipe and recipe not in Plan().all_recipes:
-            raise Problem(422, "No such recipe", f"There is no recipe {recipe!r}.")
+        for wanted in filter(None, recipe.split(",")):
+            if wanted not in Plan().all_recipes:
+                raise Problem(422, "No such recipe", f"There is no recipe {wanted!r}.")
         if reset:
             undecide(session, source_id, part)
         else:
-            decide(
-                session,
-                source_id,
-                part,
-                cut=ticked,
-                name=name.strip() if name.strip() != before.part.display_name else None,
-                recipe=recipe,
-            )
+            if name is not None:
+                name = "" if name.strip() == before.part.display_name else name.strip()
+            decide(session, source_id, part, cut=ticked, name=name, recipe=recipe or None)
         view = view_of(session, given.store.blobs, source, revision)
     if request.headers.get("HX-Request"):
         return page(request, "cut/_changed.html", view=view, row=view.row(part))

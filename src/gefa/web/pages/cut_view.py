@@ -173,7 +173,7 @@ def _row(
         decided=decided,
         name=part.display_name,
         stem=first.cut.name if first else "",
-        recipe=first.cut.recipe if first else default_recipe(survey, part),
+        recipe=",".join(job.cut.recipe for job in jobs) or default_recipe(survey, part),
         origin=ORIGINS[first.cut.origin] if first else "",
         also=[f"{job.cut.name} by {job.cut.recipe}" for job in jobs[1:]],
         weighed=_added(_weigh(job, blobs) for job in jobs),

@@ -10,7 +10,7 @@ from sqlmodel import Session
 from gefa.core.deliver.manifest import CutRecord, File, Manifest
 from gefa.core.plan import Plan
 from gefa.store.models import JobState, Run, now
-from gefa.store.runs import jobs_of
+from gefa.store.runs import outlook
 from gefa.work.queue import WorkQueue
 
 SHOWN_CUTS = 60
@@ -72,7 +72,7 @@ class Group:
 
 def progress_of(session: Session, queue: WorkQueue, run: Run) -> Progress:
     """How far the run is, counting what workers are busy with."""
-    jobs = jobs_of(session, run.id)
+    jobs = outlook(session, run.id)
     cost = sum(job.cost for job in jobs) or 1.0
     done = 0.0
     cuts = []
@@ -80,7 +80,7 @@ def progress_of(session: Session, queue: WorkQueue, run: Run) -> Progress:
         is_open = job.state is JobState.QUEUED
         files = min(queue.progress(job.id), job.planned) if is_open else job.planned
         done += job.cost * (files / max(1, job.planned) if is_open else 1)
-        cuts.append(CutProgress(job.task["job"]["cut"]["name"], files, job.planned))
+        cuts.append(CutProgress(job.name, files, job.planned))
     share = 1.0 if run.finished else min(1.0, done / cost)
     files = sum(cut.files for cut in cuts)
     return Progress(
@@ -108,46 +108,11 @@ def seconds_taken(run: Run) -> float | None:
     return (run.finished.replace(tzinfo=None) - run.created.replace(tzinfo=None)).total_seconds()
 
 
-@dataclass
-class Totals:
-    """Of the whole run, weights in bytes."""
-
-    made: int
-    reused: int
-    bytes: int
-    baseline: int
-    served: int
-
-    @property
-    def saved(self) -> float | None:
-        return max(0.0, 1 - self.served / self.baseline) if self.baseline else None
-
-
-def totals_of(manifest: Manifest) -> Totals:
-    reused = sum(file.reused for file in manifest.files)
-    return Totals(
-        made=len(manifest.files) - reused,
-        reused=reused,
-        bytes=sum(file.bytes for file in manifest.files),
-        baseline=sum(cut.baseline_bytes or 0 for cut in manifest.cuts),
-        served=sum(_served(manifest, cut) for cut in manifest.cuts if cut.baseline_bytes),
-    )
-
-
-def _served(manifest: Manifest, cut: CutRecord) -> int:
-    """The lightest file at the largest width: what a visitor with a large screen is sent."""
-    files = [file for file in manifest.files if file.cut == cut.name]
-    widest = max((file.width for file in files), default=0)
-    return min((file.bytes for file in files if file.width == widest), default=0)
-
-
 def sheet_of(manifest: Manifest, plan: Plan) -> list[Group]:
     """Rows are cuts, columns the widths of their recipe. A file at the natural width stands in
     the column of the width it answers."""
     groups: dict[str, Group] = {}
-    by_cut: dict[str, list[File]] = {}
-    for file in manifest.files:
-        by_cut.setdefault(file.cut, []).append(file)
+    by_cut = manifest.files_by_cut()
     for cut in manifest.cuts:
         widths = list(plan.recipe(cut.recipe).widths)
         group = groups.setdefault(cut.recipe, Group(cut.recipe, widths))

@@ -13,13 +13,13 @@ from fastapi.responses import FileResponse, StreamingResponse
 from sqlmodel import Session, select
 
 from gefa.core.deliver.bundle import bundle
-from gefa.core.deliver.manifest import MANIFEST, Manifest
+from gefa.core.deliver.manifest import MANIFEST, Manifest, Totals
 from gefa.core.deliver.names import safe
 from gefa.core.plan import Plan
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.store.models import Run, Source, Variant
 from gefa.store.runs import manifest_of, recent_runs
-from gefa.web.pages.run_view import Progress, progress_of, seconds_taken, sheet_of, totals_of
+from gefa.web.pages.run_view import Progress, progress_of, seconds_taken, sheet_of
 from gefa.web.problems import Problem
 from gefa.web.services import Given, Services
 from gefa.web.templating import fragment, page
@@ -38,10 +38,7 @@ def index(request: Request, given: Given) -> Response:
                 "run": run,
                 "source": source,
                 "seconds": seconds_taken(run),
-                "totals": totals_of(manifest := manifest_of(session, run)),
-                "cuts": len(manifest.cuts),
-                "failed": len(manifest.failed),
-                "warnings": len(manifest.warnings),
+                "totals": Totals.model_validate(run.totals),
             }
             for run, source in recent_runs(session)
         ]
@@ -63,7 +60,7 @@ def _context(session: Session, given: Services, run: Run, source: Source) -> dic
         "progress": progress_of(session, given.queue, run),
         "seconds": seconds_taken(run),
         "manifest": manifest,
-        "totals": totals_of(manifest),
+        "totals": manifest.totals(),
         "groups": sheet_of(manifest, Plan.model_validate(run.plan)),
     }
 
