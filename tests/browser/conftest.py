@@ -29,8 +29,9 @@ def browser() -> Iterator[Browser]:
         opened.close()
 
 
-EXPECTED = ("422 (Unprocessable Entity)", "icon.svg net::ERR_ABORTED", "/events net::ERR_ABORTED")
-"""what Chromium mentions although nothing is wrong: a refusal the page explains, and leaving early"""
+EXPECTED = ("422 (Unprocessable Entity)", "net::ERR_ABORTED")
+"""what Chromium mentions although nothing is wrong: a refusal the page explains, and leaving a
+page before all its pictures have come"""
 
 
 @pytest.fixture

@@ -3,8 +3,10 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import os
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Coroutine
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
 
 import pytest
 from alembic.autogenerate import compare_metadata
@@ -27,6 +29,12 @@ from gefa.store.sources import (
     undecide,
 )
 from gefa.store.store import Store
+
+
+def finished(work: Coroutine[Any, Any, Blob]) -> Blob:
+    """Run it on a thread of its own: the browser tests leave a loop running on this one."""
+    with ThreadPoolExecutor(1) as thread:
+        return thread.submit(asyncio.run, work).result()
 
 
 async def chunks(*parts: bytes) -> AsyncIterator[bytes]:
@@ -73,7 +81,7 @@ def test_ids_sort_by_time_and_cannot_be_guessed() -> None:
 def test_a_blob_is_stored_under_its_digest_once(tmp_path: Path) -> None:
     blobs = BlobStore(tmp_path)
     data = os.urandom(3_000_000)
-    blob = asyncio.run(blobs.receive(chunks(data[:1000], data[1000:])))
+    blob = finished(blobs.receive(chunks(data[:1000], data[1000:])))
     assert blob == Blob(hashlib.sha256(data).hexdigest(), len(data)) == blobs.put(data)
     assert blobs.path(blob.sha256).read_bytes() == data
     assert [path for path in tmp_path.rglob("*") if path.is_file()] == [blobs.path(blob.sha256)]
@@ -82,14 +90,14 @@ def test_a_blob_is_stored_under_its_digest_once(tmp_path: Path) -> None:
 def test_a_stream_past_its_limit_or_broken_off_leaves_nothing(tmp_path: Path) -> None:
     blobs = BlobStore(tmp_path)
     with pytest.raises(TooManyBytes):
-        asyncio.run(blobs.receive(chunks(b"x" * 60, b"x" * 60), limit=100))
+        finished(blobs.receive(chunks(b"x" * 60, b"x" * 60), limit=100))
 
     async def broken() -> AsyncIterator[bytes]:
         yield b"half"
         raise ConnectionError
 
     with pytest.raises(ConnectionError):
-        asyncio.run(blobs.receive(broken()))
+        finished(blobs.receive(broken()))
     assert not [path for path in tmp_path.rglob("*") if path.is_file()]
 
 

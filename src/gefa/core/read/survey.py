@@ -8,7 +8,7 @@ from pydantic import BaseModel, ConfigDict
 
 from gefa.core.errors import PartMissing, SourceError
 from gefa.core.geometry import Rect, Size
-from gefa.core.read.document import CANVAS_PATH, Document, Kind, Part
+from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
 
 
 class PartFacts(BaseModel):
@@ -39,13 +39,6 @@ class PartFacts(BaseModel):
         return self.name or (self.tags[0] if self.tags else self.path.rpartition("/")[2])
 
 
-class SurveyNotice(BaseModel):
-    """Something the reader wants a person to know about a part."""
-
-    part: str
-    reason: str
-
-
 class Survey(BaseModel):
     """A source's canvas (px) and its parts, canvas first, then depth first, topmost first."""
 
@@ -56,7 +49,7 @@ class Survey(BaseModel):
     transparent: bool
     stored_bytes: int | None
     parts: list[PartFacts]
-    notices: list[SurveyNotice] = []
+    notices: list[Notice] = []
 
     @property
     def size(self) -> Size:
@@ -103,7 +96,7 @@ def survey(document: Document, wanted: Callable[[Part], bool] = lambda part: Tru
             _facts(document, part, depth, wanted(part))
             for part, depth in _with_depth(document.canvas)
         ],
-        notices=[SurveyNotice(part=n.part, reason=n.reason) for n in document.notices],
+        notices=document.notices,
     )
 
 
