@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 
+import numpy as np
 import pyvips
 
 from gefa.core.geometry import NOWHERE, Rect, Size
@@ -87,9 +88,14 @@ def visible_box(image: pyvips.Image) -> Rect:
     """The smallest rectangle that holds every pixel whose alpha is above 0."""
     if not image.hasalpha():
         return Rect(0, 0, image.width, image.height)
-    alpha = image[image.bands - 1].copy(interpretation="b-w")
-    left, top, width, height = alpha.find_trim(threshold=0, background=[0], line_art=True)
-    return Rect(int(left), int(top), int(width), int(height)) if width and height else NOWHERE
+    alpha = image[image.bands - 1].numpy().reshape(image.height, image.width)
+    rows = np.flatnonzero(alpha.any(axis=1))
+    if rows.size == 0:
+        return NOWHERE
+    top, bottom = int(rows[0]), int(rows[-1])
+    columns = np.flatnonzero(alpha[top : bottom + 1].any(axis=0))
+    left, right = int(columns[0]), int(columns[-1])
+    return Rect(left, top, right - left + 1, bottom - top + 1)
 
 
 def resize(image: pyvips.Image, size: Size) -> pyvips.Image:

@@ -11,14 +11,15 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeAlias
 
+import numpy as np
 import pyvips
+from numpy.typing import NDArray
 
 from gefa.core.geometry import Rect
 from gefa.core.pixels import with_alpha
 
 Picture: TypeAlias = Any
 """A libvips image; its operators are made at run time, which a type cannot say."""
-_FLUSH_EVERY = 8
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,32 +36,36 @@ class Placed:
 def compose(placed: Sequence[Placed], region: Rect) -> Picture:
     """``placed``, bottom first, over transparency: what lies in ``region``, as 8-bit sRGB+alpha.
 
-    The sum so far is put into memory every few layers, so that a design of hundreds of layers
-    never has all of them unpacked at once.
+    The sum so far is one float buffer that each layer changes only where it lies, so that a
+    design of hundreds of small layers costs what its layers cost.
     """
-    below = pyvips.Image.black(region.width, region.height, bands=4).cast("float")
-    for count, layer in enumerate(placed, start=1):
-        below = _lay(below, layer, region)
-        if count % _FLUSH_EVERY == 0:
-            below = below.copy_memory()
-    return _to_bytes(below).copy_memory()
+    below = np.zeros((region.height, region.width, 4), np.float32)
+    for layer in placed:
+        _lay(below, layer, region)
+    return _to_bytes(pyvips.Image.new_from_array(below)).copy_memory()
 
 
-def _lay(below: Picture, layer: Placed, region: Rect) -> Picture:
+def _lay(below: NDArray[np.float32], layer: Placed, region: Rect) -> None:
     own = Rect(layer.x, layer.y, layer.image.width, layer.image.height)
-    shared = own.intersection(region)
-    if layer.blend in REACHING:
-        shared = region
+    shared = region if layer.blend in REACHING else own.intersection(region)
     if shared.empty:
-        return below
-    source = _premultiplied(layer)
-    source = source.embed(
+        return
+    source = _premultiplied(layer).embed(
         layer.x - shared.x, layer.y - shared.y, shared.width, shared.height, extend="black"
     )
-    place = (shared.x - region.x, shared.y - region.y)
-    backdrop = below.crop(*place, shared.width, shared.height)
-    merged = OPERATORS[layer.blend](backdrop, source)
-    return merged if shared == region else below.insert(merged, *place)
+    left, top = shared.x - region.x, shared.y - region.y
+    place = np.s_[top : top + shared.height, left : left + shared.width]
+    backdrop = pyvips.Image.new_from_array(np.ascontiguousarray(below[place]))
+    below[place] = OPERATORS[layer.blend](backdrop, source).cast("float").numpy()
+
+
+def faded(image: Picture, opacity: float) -> Picture:
+    """An sRGB picture with its alpha (added if it has none) times ``opacity``, 0..1."""
+    image = with_alpha(image)
+    if opacity >= 1:
+        return image
+    alpha = (image[3] * opacity).rint().cast("uchar")
+    return image.extract_band(0, n=3).bandjoin(alpha).copy(interpretation="srgb")
 
 
 def _premultiplied(layer: Placed) -> Picture:

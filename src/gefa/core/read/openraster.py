@@ -17,7 +17,7 @@ from gefa.core.errors import SourceError
 from gefa.core.geometry import NOWHERE, Rect, Size, union_all
 from gefa.core.pixels import to_srgb, visible_box, with_alpha
 from gefa.core.read import xml
-from gefa.core.read.blend import OPERATORS, Placed, compose
+from gefa.core.read.blend import OPERATORS, Placed, compose, faded
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
 from gefa.core.read.limits import MAX_LAYER_BYTES, check_size
 from gefa.core.read.naming import PathBook, split_tags
@@ -47,9 +47,10 @@ class OpenRaster(Document):
         self._file = name
         self._extents: dict[str, Rect] = {}
         self._found: list[Notice] = []
-        with self._zip() as archive:
-            self._members = {info.filename: info for info in archive.infolist()}
-            image = xml.parse(self._unpack("stack.xml", archive), name, "stack.xml")
+        self._digests: dict[str, str] = {}
+        self._archive = self._zip()
+        self._members = {info.filename: info for info in self._archive.infolist()}
+        image = xml.parse(self._unpack("stack.xml"), name, "stack.xml")
         size = Size(_whole(image, "w"), _whole(image, "h"))
         check_size(size, name, "the canvas")
         stack = next((child for child in image if xml.local_name(child.tag) == "stack"), None)
@@ -142,14 +143,11 @@ class OpenRaster(Document):
     def _draw(self, node: _Node, region: Rect) -> pyvips.Image:
         """The node alone: its own opacity, no blending with what lies below it."""
         if node.part.kind is Kind.LAYER:
-            placed = [self._placed(node, blend="src-over")]
-        else:
-            placed = list(self._stacked(node, region))
-        image = compose(placed, region)
-        if node.part.kind is Kind.GROUP and node.part.opacity < 1:
-            faded = Placed(image, region.x, region.y, node.part.opacity)
-            image = compose([faded], region)
-        return image
+            bitmap = self._bitmap(node).embed(
+                node.x - region.x, node.y - region.y, region.width, region.height, extend="black"
+            )
+            return faded(bitmap.copy(interpretation="srgb"), node.part.opacity)
+        return faded(compose(list(self._stacked(node, region)), region), node.part.opacity)
 
     def _stacked(self, group: _Node, region: Rect) -> Iterator[Placed]:
         """What to lay over each other for a group, bottom first."""
@@ -180,9 +178,7 @@ class OpenRaster(Document):
         blend = "src-over" if alone else part.blend
         yield f"{part.kind} {part.opacity} {blend} {node.isolated}\n"
         if part.kind is Kind.LAYER:
-            info = self._members[node.member]
-            yield f"{info.CRC:08x} {info.file_size} {node.x - corner.x} {node.y - corner.y}\n"
-            yield f"{self._digest(node.member)}\n"
+            yield f"{self._digest(node.member)} {node.x - corner.x} {node.y - corner.y}\n"
         for child in node.children:
             if child.part.visible:
                 yield from self._ingredients(child, corner, alone=False)
@@ -196,17 +192,14 @@ class OpenRaster(Document):
         except (zipfile.BadZipFile, OSError, ValueError) as error:
             raise self._broken("the file", f"not a complete zip ({error})") from error
 
-    def _unpack(self, member: str, archive: zipfile.ZipFile | None = None) -> bytes:
+    def _unpack(self, member: str) -> bytes:
         info = self._members.get(member)
         if info is None:
             raise self._broken(member, "missing from the file")
         if info.file_size > MAX_LAYER_BYTES:
             raise self._broken(member, f"unpacks to {info.file_size / 1e6:,.0f} MB")
         try:
-            if archive is not None:
-                return archive.read(info)
-            with self._zip() as opened:
-                return opened.read(info)
+            return self._archive.read(info)
         except (
             zipfile.BadZipFile,
             zlib.error,
@@ -219,7 +212,9 @@ class OpenRaster(Document):
             raise self._broken(member, str(error) or "truncated") from error
 
     def _digest(self, member: str) -> str:
-        return hashlib.sha256(self._unpack(member)).hexdigest()
+        if member not in self._digests:
+            self._digests[member] = hashlib.sha256(self._unpack(member)).hexdigest()
+        return self._digests[member]
 
     def _bitmap(self, node: _Node) -> pyvips.Image:
         data = self._unpack(node.member)

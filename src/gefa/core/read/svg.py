@@ -17,7 +17,7 @@ import pyvips
 
 from gefa.core.errors import SourceError
 from gefa.core.geometry import NOWHERE, Rect, Size
-from gefa.core.pixels import to_srgb, visible_box
+from gefa.core.pixels import visible_box
 from gefa.core.read import xml
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Part
 from gefa.core.read.limits import MAX_PARTS, check_size
@@ -58,8 +58,8 @@ _ALWAYS_SHOWN = "display:inline!important"
 _NEUTRAL = (
     f"{_ALWAYS_SHOWN};opacity:1!important;filter:none!important;mix-blend-mode:normal!important"
 )
-_COARSE = 1200
-"""px of the longer side when looking for where a part is"""
+_NEAR_SIDE, _FAR_SIDE = 640, 820
+"""px of the longer side when looking for where a part is, near the canvas and far from it"""
 _FAR = 20
 """how many canvases away from the canvas a part is looked for"""
 _MAX_RENDER_SIDE = 30_000
@@ -82,6 +82,7 @@ class Svg(Document):
         self._check_images()
         self._ancestors: dict[str, tuple[Element, ...]] = {CANVAS_PATH: (self._svg,)}
         self._by_id = {e.get("id", ""): e for e in self._svg.iter() if e.get("id")}
+        self._styles = [e for e in self._svg.iter() if xml.local_name(e.tag) == "style"]
         self._paths = PathBook()
         self._extents: dict[str, Rect] = {}
         parts = tuple(self._parts(self._svg, "", (self._svg,)))
@@ -158,9 +159,8 @@ class Svg(Document):
         line = self._ancestors[part.path]
         if len(line) == 1:
             return self._svg
-        styles = [e for e in self._svg.iter() if xml.local_name(e.tag) == "style"]
         shells = [_shell(element) for element in line[:-1]]
-        wanted = self._closure([line[-1], *shells, *styles])
+        wanted = self._closure([line[-1], *shells, *self._styles])
         shown = _copy(line[-1], f"{_ALWAYS_SHOWN};mix-blend-mode:normal!important")
         if not part.visible:
             _add_style(shown, "visibility:visible")
@@ -198,7 +198,7 @@ class Svg(Document):
         data = ElementTree.tostring(frame)
         try:
             image = pyvips.Image.svgload_buffer(data, dpi=DPI, scale=72 / DPI, unlimited=True)
-            return to_srgb(image).copy_memory()
+            return image.copy_memory()
         except pyvips.Error as error:
             reason = str(error).strip().splitlines()[-1]
             raise SourceError(
@@ -229,15 +229,15 @@ class Svg(Document):
         """Find the part coarsely, near and far, then to the pixel."""
         root = self._alone(part)
         longer = max(self.size.width, self.size.height)
-        near = self._look(root, self.canvas_rect.grown(ceil(longer / 4)))
-        far = self._look(root, self.canvas_rect.grown(_FAR * longer))
+        near = self._look(root, self.canvas_rect.grown(ceil(longer / 4)), _NEAR_SIDE)
+        far = self._look(root, self.canvas_rect.grown(_FAR * longer), _FAR_SIDE)
         rough = near if _covers(near, far, slack=_FAR * longer // 200) else near.union(far)
         if rough.empty or max(rough.width, rough.height) > _MAX_RENDER_SIDE:
             return rough
         return visible_box(self._drawn(root, rough, 1.0)).moved(rough.x, rough.y)
 
-    def _look(self, root: Element, window: Rect) -> Rect:
-        scale = min(1.0, _COARSE / max(window.width, window.height))
+    def _look(self, root: Element, window: Rect, side: int) -> Rect:
+        scale = min(1.0, side / max(window.width, window.height))
         box = visible_box(self._drawn(root, window, scale))
         if box.empty:
             return NOWHERE
