@@ -16,7 +16,6 @@ import uvicorn
 from gefa.core.errors import GefaError
 from gefa.web.app import create_app
 
-DEFAULT_PORT = 8741
 log = logging.getLogger("gefa.serve")
 
 

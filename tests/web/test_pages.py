@@ -284,3 +284,19 @@ def test_a_part_with_two_recipes_keeps_both_when_only_its_name_changes(
     fields |= {"name": "Pin"}
     text = pages.post(f"/sources/{source}/parts", data=fields, headers={"HX-Request": "true"}).text
     assert "also Pin-figure by figure" in text, "typing the part's own name takes the other back"
+
+
+def test_a_chosen_part_that_a_new_revision_lacks_is_told(
+    pages: httpx.Client, tmp_path: Path
+) -> None:
+    def send(*layers: L) -> str:
+        data = ora(tmp_path / "less.ora", 60, 60, list(layers)).read_bytes()
+        (result,) = bring_in(pages, ("less.ora", data))
+        return result["source"]
+
+    source = send(L("Sail", flat(60, 60)), L("Mast", flat(20, 20)))
+    ready(pages, source)
+    pages.post(f"/sources/{source}/parts", data={"part": "Mast", "ticked": "true"})
+    send(L("Sail", flat(60, 60)))
+    text = ready(pages, source)
+    assert "<b>Mast</b>: the source has no such part" in text

@@ -145,6 +145,12 @@ def test_whether_a_worker_lives() -> None:
     assert alive(Lease(host="elsewhere", pid=1, beat=1)) is None
 
 
+def test_a_reading_and_an_upload_go_before_a_batch(desk: Desk) -> None:
+    for kind in ("cut", "upload", "cut", "read"):
+        desk.queue.send(Task(job=kind, kind=kind, body={}))
+    assert [desk.take() for _ in range(4)] == ["read", "upload", "cut", "cut"]
+
+
 def test_progress_is_told_and_forgotten(desk: Desk) -> None:
     desk.queue.tell("j", 7)
     assert desk.queue.progress("j") == 7

@@ -117,17 +117,17 @@ def prepare(
         part = by_path[cut.part]
         if part.problem or part.extent is None or part.extent.empty:
             reason = part.problem or f"the part {cut.part!r} has no visible pixels"
-            prepared.failed.append(Remark(cut=cut.name, reason=reason))
+            prepared.failed.append(Remark(cut=cut.name, part=cut.part, reason=reason))
             continue
         named = cut.model_copy(update={"name": book.cut(cut.name)})
         called[cut.part] = named.name
         if part.blend != "src-over":
             reason = f"its blend mode {part.blend} against what lies below is dropped"
-            prepared.warnings.append(Remark(cut=named.name, reason=reason))
+            prepared.warnings.append(Remark(cut=named.name, part=cut.part, reason=reason))
         recipe = plan.recipe(cut.recipe)
         prepared.jobs.append(_job(source, part, part.extent, named, recipe, book, prepared))
     prepared.warnings += [
-        Remark(cut=called.get(notice.part, notice.part), reason=notice.reason)
+        Remark(cut=called.get(notice.part, notice.part), part=notice.part, reason=notice.reason)
         for notice in source.notices
     ]
     return prepared
@@ -147,7 +147,7 @@ def _job(
         for format in recipe.formats:
             problem = too_large_for(format, size)
             if problem:
-                prepared.failed.append(Remark(cut=cut.name, reason=problem))
+                prepared.failed.append(Remark(cut=cut.name, part=cut.part, reason=problem))
                 continue
             variants.append(
                 _variant(source.name, part.fingerprint, cut, recipe, size, format, book)

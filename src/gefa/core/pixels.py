@@ -9,8 +9,6 @@ import pyvips
 
 from gefa.core.geometry import NOWHERE, Rect, Size
 
-SRGB_BANDS = (3, 4)
-
 
 class AlphaKind(StrEnum):
     """How a picture uses transparency."""

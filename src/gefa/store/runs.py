@@ -14,7 +14,7 @@ from gefa.core.export import Job as CutJob
 from gefa.core.export import JobReport, prepare
 from gefa.core.plan import Plan
 from gefa.core.treat.formats import Format
-from gefa.store.models import Job, JobKind, JobState, Revision, Run, Source, Variant, now
+from gefa.store.models import Job, JobKind, JobState, Revision, Run, Source, now
 from gefa.store.sources import survey_of
 
 COSTS = {Format.AVIF: 8.0, Format.WEBP: 2.0, Format.PNG: 1.5, Format.JPEG: 0.4}
@@ -89,12 +89,6 @@ def finish(session: Session, run: Run) -> None:
     run.finished = now()
     run.totals = manifest_of(session, run).totals().model_dump()
     session.add(run)
-
-
-def variants_of(session: Session, run_id: str) -> Sequence[Variant]:
-    return session.exec(
-        select(Variant).where(Variant.run_id == run_id).order_by(col(Variant.path))
-    ).all()
 
 
 def manifest_of(session: Session, run: Run) -> Manifest:

@@ -20,6 +20,8 @@ from huey.storage import SqliteStorage
 from pydantic import BaseModel
 
 QUEUE_FILE = "queue.sqlite3"
+PRIORITIES = {"read": 20, "upload": 10, "cut": 0}
+"""somebody waits at the screen for a reading, and a visitor for an upload; a batch can wait"""
 
 
 class Task(BaseModel):
@@ -80,7 +82,9 @@ class WorkQueue:
     # -- the planner's side --------------------------------------------------------------
 
     def send(self, task: Task) -> None:
-        self.huey.enqueue(self._work.s(task.model_dump_json()))
+        message = self._work.s(task.model_dump_json())
+        message.priority = PRIORITIES.get(task.kind, 0)
+        self.huey.enqueue(message)
 
     def waiting(self) -> set[str]:
         """Ids of the jobs whose tasks nobody has taken yet."""

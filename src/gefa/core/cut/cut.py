@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, Field
 
 
 class Origin(StrEnum):
@@ -29,12 +29,14 @@ class Cut(BaseModel):
 
 
 class Remark(BaseModel):
-    """Something left out, dropped, failed or warned about, and why."""
+    """Something left out, dropped, failed or warned about, and why. ``part`` is the path of the
+    part in question, where there is one; it is not written into manifests."""
 
     model_config = ConfigDict(frozen=True)
 
     cut: str
     reason: str
+    part: str = Field(default="", exclude=True)
 
 
 @dataclass

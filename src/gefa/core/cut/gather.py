@@ -30,7 +30,7 @@ def gather(source: Survey, plan: Plan, *, default: bool) -> Gathered:
         if not tagged and part.kind is not Kind.CANVAS:
             _add_ruled(part, plan, found)
     for missing in by_hand:
-        found.warnings.append(Remark(cut=missing, reason="the source has no such part"))
+        found.warnings.append(_about(missing, "the source has no such part"))
     if (
         default
         and not found.cuts
@@ -46,6 +46,10 @@ def default_recipe(source: Survey, part: PartFacts) -> str:
     if part.kind is Kind.CANVAS and not source.transparent:
         return FLAT_DEFAULT
     return PART_DEFAULT
+
+
+def _about(path: str, reason: str) -> Remark:
+    return Remark(cut=path, part=path, reason=reason)
 
 
 def _by_part(entries: tuple[CutEntry, ...]) -> dict[str, list[CutEntry]]:
@@ -65,7 +69,9 @@ def _add_by_hand(
         if recipe not in plan.all_recipes:
             hint = did_you_mean(recipe, plan.all_recipes)
             found.warnings.append(
-                Remark(cut=part.path, reason=f"there is no recipe {recipe!r}. {hint}")
+                Remark(
+                    cut=part.path, part=part.path, reason=f"there is no recipe {recipe!r}. {hint}"
+                )
             )
             continue
         name = entry.name or part.display_name
@@ -80,7 +86,9 @@ def _add_tagged(part: PartFacts, plan: Plan, found: Gathered) -> bool:
         if tag not in plan.all_recipes:
             hint = did_you_mean(tag, plan.all_recipes)
             found.warnings.append(
-                Remark(cut=part.path, reason=f"the tag #{tag} names no recipe. {hint}")
+                Remark(
+                    cut=part.path, part=part.path, reason=f"the tag #{tag} names no recipe. {hint}"
+                )
             )
             continue
         first = tag == part.tags[0]
@@ -100,15 +108,17 @@ def _add_ruled(part: PartFacts, plan: Plan, found: Gathered) -> None:
     if rule is None:
         return
     if rule.leave_out:
-        found.left_out.append(
-            Remark(cut=part.path, reason=f"the rule {rule.parts!r} leaves it out")
-        )
+        found.left_out.append(_about(part.path, f"the rule {rule.parts!r} leaves it out"))
         return
     recipe = rule.recipe or PART_DEFAULT
     if recipe not in plan.all_recipes:
         hint = did_you_mean(recipe, plan.all_recipes)
         found.warnings.append(
-            Remark(cut=part.path, reason=f"the rule {rule.parts!r} names no recipe. {hint}")
+            Remark(
+                cut=part.path,
+                part=part.path,
+                reason=f"the rule {rule.parts!r} names no recipe. {hint}",
+            )
         )
         return
     found.cuts.append(
@@ -133,7 +143,11 @@ def _add_default(source: Survey, found: Gathered) -> None:
     for part in parts:
         if not part.visible:
             found.left_out.append(
-                Remark(cut=part.path, reason="it is hidden; tag it or tick it to have it")
+                Remark(
+                    cut=part.path,
+                    part=part.path,
+                    reason="it is hidden; tag it or tick it to have it",
+                )
             )
             continue
         found.cuts.append(

@@ -20,28 +20,6 @@ class FileKind(StrEnum):
     TIFF = "tiff"
 
 
-MEDIA_TYPES = {
-    FileKind.SVG: "image/svg+xml",
-    FileKind.OPENRASTER: "image/openraster",
-    FileKind.PNG: "image/png",
-    FileKind.JPEG: "image/jpeg",
-    FileKind.WEBP: "image/webp",
-    FileKind.AVIF: "image/avif",
-    FileKind.GIF: "image/gif",
-    FileKind.TIFF: "image/tiff",
-}
-
-EXTENSIONS = {
-    FileKind.SVG: "svg",
-    FileKind.OPENRASTER: "ora",
-    FileKind.PNG: "png",
-    FileKind.JPEG: "jpg",
-    FileKind.WEBP: "webp",
-    FileKind.AVIF: "avif",
-    FileKind.GIF: "gif",
-    FileKind.TIFF: "tif",
-}
-
 FLAT_KINDS = frozenset(FileKind) - {FileKind.SVG, FileKind.OPENRASTER}
 
 KINDS_IN_WORDS = "SVG, OpenRaster, PNG, JPEG, WebP, AVIF, GIF and TIFF"

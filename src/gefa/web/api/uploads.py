@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import re
-from collections.abc import AsyncIterator
 from typing import Annotated, Any
 from urllib.parse import quote
 
@@ -21,10 +20,10 @@ from gefa.core.geometry import Size
 from gefa.core.read.sniff import FLAT_KINDS, HEAD_BYTES, FileKind, sniff
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import BUILT_IN
-from gefa.store.blobs import Blob
+from gefa.store.blobs import Blob, TooManyBytes
 from gefa.store.models import Slot, Upload, UploadState, Variant
 from gefa.store.slots import accept, slot_named, slots_of_key, variants_of_upload
-from gefa.web.pages.sources import CHUNK, clean_name
+from gefa.web.incoming import chunks, clean_name
 from gefa.web.problems import PROBLEM_JSON, Problem, problem_body
 from gefa.web.services import Given, Services
 
@@ -170,11 +169,11 @@ async def _received(
             raise Problem(422, "No file", "Put the picture into the form field 'file'.")
         name = clean_name(file.filename or "")
         kind = _kind(name, await file.read(HEAD_BYTES))
-        if (file.size or 0) > slot.max_bytes:
-            raise _too_large(slot)
         await file.seek(0)
-        blob = await given.store.blobs.receive(_chunks(file))
+        blob = await given.store.blobs.receive(chunks(file), slot.max_bytes)
         fields = {key: value for key, value in form.items() if isinstance(value, str)}
+    except TooManyBytes:
+        raise _too_large(slot) from None
     finally:
         await form.close()
     return fields, name, blob, kind
@@ -224,11 +223,6 @@ def _kind(name: str, head: bytes) -> FileKind:
             f"{name} is not a picture that a slot takes: {FLAT_IN_WORDS}.",
         )
     return kind
-
-
-async def _chunks(file: UploadFile) -> AsyncIterator[bytes]:
-    while chunk := await file.read(CHUNK):
-        yield chunk
 
 
 def _accepted(

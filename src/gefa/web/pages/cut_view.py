@@ -7,10 +7,9 @@ from dataclasses import dataclass, field
 
 from sqlmodel import Session
 
-from gefa.core.cut.gather import default_recipe, gather
+from gefa.core.cut.gather import default_recipe
 from gefa.core.export import Facts, Job, Prepared, facts_key, prepare
 from gefa.core.geometry import Rect, union_all
-from gefa.core.plan import Plan
 from gefa.core.read.survey import PartFacts, Survey
 from gefa.core.treat.recipe import BUILT_IN_WORDS
 from gefa.store.blobs import BlobStore
@@ -88,7 +87,8 @@ class CutView:
     rows: list[Row]
     total: Sum
     recipes: dict[str, str]
-    warnings: int
+    lost: dict[str, list[str]]
+    """remarks on parts that this revision does not have, by path"""
 
     @property
     def shown(self) -> Rect:
@@ -111,13 +111,13 @@ def view_of(session: Session, blobs: BlobStore, source: Source, revision: Revisi
     decided = choices(session, source.id)
     prepared = prepare(survey, plan, default=not survey.layered)
     jobs = _by_part(prepared)
-    remarks = _remarks(survey, plan, prepared)
+    remarks = _remarks(prepared)
     rows = [
         _row(index, part, survey, jobs.get(part.path, []), part.path in decided, blobs)
         for index, part in enumerate(survey.parts)
     ]
     for row in rows:
-        row.remarks = remarks.get(row.part.path, [])
+        row.remarks = remarks.pop(row.part.path, [])
         chosen = decided.get(row.part.path)
         if chosen is not None:
             row.ticked = not chosen.leave_out
@@ -134,7 +134,7 @@ def view_of(session: Session, blobs: BlobStore, source: Source, revision: Revisi
         rows,
         Sum(sum(len(found) for found in jobs.values()), total),
         {name: BUILT_IN_WORDS.get(name, "") for name in plan.all_recipes},
-        sum(len(row.remarks) for row in rows),
+        remarks,
     )
 
 
@@ -145,14 +145,11 @@ def _by_part(prepared: Prepared) -> dict[str, list[Job]]:
     return jobs
 
 
-def _remarks(survey: Survey, plan: Plan, prepared: Prepared) -> dict[str, list[str]]:
-    """What there is to say, by part path. Remarks name a cut or a part; both are looked up."""
-    gathered = gather(survey, plan, default=not survey.layered)
-    part_of = {cut.name: cut.part for cut in gathered.cuts}
-    part_of |= {job.cut.name: job.cut.part for job in prepared.jobs}
+def _remarks(prepared: Prepared) -> dict[str, list[str]]:
+    """What there is to say, by part path."""
     found: dict[str, list[str]] = {}
     for remark in [*prepared.failed, *prepared.warnings]:
-        found.setdefault(part_of.get(remark.cut, remark.cut), []).append(remark.reason)
+        found.setdefault(remark.part, []).append(remark.reason)
     return found
 
 

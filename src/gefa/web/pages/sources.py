@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
-from pathlib import PurePosixPath
 from typing import Any
 
 from fastapi import APIRouter, HTTPException, Request, Response
@@ -11,16 +9,15 @@ from fastapi.responses import FileResponse, JSONResponse, RedirectResponse
 from sqlmodel import select
 from starlette.datastructures import UploadFile
 
-from gefa.core.read.naming import one_line
 from gefa.core.read.sniff import HEAD_BYTES, KINDS_IN_WORDS, sniff
 from gefa.store.models import Revision
 from gefa.store.sources import all_sources, bring_in
+from gefa.web.incoming import chunks, clean_name
 from gefa.web.services import Given
 from gefa.web.templating import page
 
 router = APIRouter()
 
-CHUNK = 1 << 20
 MAX_FILES = 5_000
 FOREVER = {"Cache-Control": "public, max-age=31536000, immutable"}
 PICTURES = {"picture": "image/webp", "small": "image/webp", "pick": "image/png"}
@@ -92,21 +89,10 @@ async def _receive_one(file: UploadFile, given: Given) -> dict[str, str]:
         )
         return {"name": name, "source": "", "problem": problem}
     await file.seek(0)
-    blob = await given.store.blobs.receive(_chunks(file))
+    blob = await given.store.blobs.receive(chunks(file))
     with given.store.session() as session:
         source, _ = bring_in(session, name, blob, kind.value)
         return {"name": name, "source": source.id, "problem": ""}
-
-
-async def _chunks(file: UploadFile) -> AsyncIterator[bytes]:
-    while chunk := await file.read(CHUNK):
-        yield chunk
-
-
-def clean_name(raw: str) -> str:
-    """The last part of a file name, on one line, never empty."""
-    last = PurePosixPath(raw.replace("\\", "/")).name
-    return one_line(last) or "unnamed"
 
 
 @router.get("/sources/{source_id}/{number:int}/{which}")
