@@ -7,6 +7,7 @@ import re
 import shutil
 import subprocess
 import sys
+import textwrap
 from pathlib import Path
 
 import pytest
@@ -118,7 +119,7 @@ def test_the_ten_lines_that_use_core_as_a_library_work(
 ) -> None:
     import gefa.core
 
-    lines = (gefa.core.__doc__ or "").split("::")[1].splitlines()
+    lines = textwrap.dedent((gefa.core.__doc__ or "").split("::")[1])
     monkeypatch.chdir(desk)
-    exec("\n".join(line[4:] for line in lines))
+    exec(lines, {})
     assert list((desk / "img").glob("Skyline-*.avif"))

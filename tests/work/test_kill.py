@@ -18,6 +18,8 @@ from tests.conftest import Server, eventually, start
 from tests.make import L, ora, photo
 
 CUTS = 4
+FILES = 3 * 3
+"""of a cut: three formats at 480, 960 and its natural 1,300 px"""
 
 
 def children(pid: int) -> list[int]:
@@ -74,7 +76,7 @@ def check(client: httpx.Client, address: str, folder: Path) -> None:
     manifest = Manifest.model_validate_json(client.get(f"{address}/manifest.json").text)
     assert not manifest.failed
     paths = [file.path for file in manifest.files]
-    assert len(paths) == len(set(paths)) == CUTS * 3 * 4
+    assert len(paths) == len(set(paths)) == CUTS * FILES
     assert not any(file.reused for file in manifest.files)
     with sqlite3.connect(folder / "gefa.sqlite3") as database:
         rows = database.execute("SELECT path FROM variant WHERE run_id IS NOT NULL").fetchall()
