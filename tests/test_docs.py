@@ -7,7 +7,6 @@ import re
 import shutil
 import subprocess
 import sys
-import textwrap
 from pathlib import Path
 
 import pytest
@@ -119,7 +118,7 @@ def test_the_ten_lines_that_use_core_as_a_library_work(
 ) -> None:
     import gefa.core
 
-    lines = textwrap.dedent((gefa.core.__doc__ or "").split("::")[1])
+    lines = (gefa.core.__doc__ or "").split("```")[1].removeprefix("python")
     monkeypatch.chdir(desk)
     exec(lines, {})
     assert list((desk / "img").glob("Skyline-*.avif"))

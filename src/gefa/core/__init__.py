@@ -1,14 +1,16 @@
-"""Gefa's computation, usable by itself::
+"""Gefa's computation, usable by itself.
 
-    from pathlib import Path
-    from gefa.core import FolderShelf, Plan, carry_out, prepare, read, survey_for
+```python
+from pathlib import Path
+from gefa.core import FolderShelf, Plan, carry_out, prepare, read, survey_for
 
-    document = read(Path("poster.ora"))
-    shelf = FolderShelf(Path("img"))
-    plan = Plan()
-    for job in prepare(survey_for(document, plan), plan).jobs:
-        report = carry_out(job, lambda: document, shelf)
-        print(report.record.markup)
+document = read(Path("poster.ora"))
+shelf = FolderShelf(Path("img"))
+plan = Plan()
+for job in prepare(survey_for(document, plan), plan).jobs:
+    report = carry_out(job, lambda: document, shelf)
+    print(report.record.markup)
+```
 """
 
 from gefa.core.deliver.shelf import FolderShelf
