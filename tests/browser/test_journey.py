@@ -80,11 +80,11 @@ def test_from_drop_to_bundle(page: Page, demo: Server, tmp_path: Path) -> None:
     assert len(manifest["files"]) == 12
 
     page.goto((tmp_path / "site" / "markup.html").as_uri())
-    loaded = page.evaluate(
-        "[...document.images].map((i) => [i.complete && i.naturalWidth > 0, i.currentSrc])"
-    )
-    assert len(loaded) == 3
-    assert all(complete and ".webp" in source for complete, source in loaded)
+    # Lazy pictures are not waited for by the page's own load event.
+    page.wait_for_function("[...document.images].every((i) => i.complete && i.naturalWidth > 0)")
+    chosen = page.evaluate("[...document.images].map((i) => i.currentSrc)")
+    assert len(chosen) == 3
+    assert all(".webp" in source for source in chosen)
 
 
 def test_a_bad_file_is_told_beside_its_name_and_the_good_one_comes_in(
