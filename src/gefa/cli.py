@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import os
 from pathlib import Path
 from typing import Annotated
 
@@ -16,6 +15,7 @@ from gefa.core.deliver.manifest import Manifest
 from gefa.core.errors import GefaError
 from gefa.core.plan import Plan, load_plan
 from gefa.core.read.survey import PartFacts, Survey
+from gefa.core.read.threads import cores
 
 app = typer.Typer(
     help="Turns designs and pictures into the files a website serves.",
@@ -47,11 +47,6 @@ DataFolder = Annotated[Path, typer.Option("--data", help="The folder that keeps 
 Port = Annotated[int, typer.Option("--port", min=0, max=65535, envvar="PORT")]
 Host = Annotated[str, typer.Option("--host", help="The address to listen on.")]
 Workers = Annotated[int, typer.Option("--workers", min=1, max=256, help="Worker processes.")]
-
-
-def cores() -> int:
-    """How many cores this process may use."""
-    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 
 @app.command()

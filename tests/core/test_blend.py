@@ -50,7 +50,64 @@ MIXES: dict[str, Callable[[A, A], A]] = {
     "difference": lambda cb, cs: np.abs(cb - cs),
     "exclusion": lambda cb, cs: cb + cs - 2 * cb * cs,
 }
+
+
+def _lum(c: A) -> float:
+    return float(0.3 * c[0] + 0.59 * c[1] + 0.11 * c[2])
+
+
+def _clipped(c: A) -> A:
+    light, least, most = _lum(c), c.min(), c.max()
+    if least < 0:
+        c = light + (c - light) * light / (light - least)
+    if most > 1:
+        c = light + (c - light) * (1 - light) / (most - light)
+    return c
+
+
+def _set_lum(c: A, light: float) -> A:
+    return _clipped(c + (light - _lum(c)))
+
+
+def _set_sat(c: A, wanted: float) -> A:
+    """As the specification words it: sort the components, then set each."""
+    made = np.zeros(3)
+    low, middle, high = np.argsort(c, kind="stable")
+    if c[high] > c[low]:
+        made[middle] = (c[middle] - c[low]) * wanted / (c[high] - c[low])
+        made[high] = wanted
+    return made
+
+
+def _sat(c: A) -> float:
+    return float(c.max() - c.min())
+
+
+WHOLE_COLOURS: dict[str, Callable[[A, A], A]] = {
+    "hue": lambda cb, cs: _set_lum(_set_sat(cs, _sat(cb)), _lum(cb)),
+    "saturation": lambda cb, cs: _set_lum(_set_sat(cb, _sat(cs)), _lum(cb)),
+    "color": lambda cb, cs: _set_lum(cs, _lum(cb)),
+    "luminosity": lambda cb, cs: _set_lum(cb, _lum(cs)),
+}
+
+
+def _pixel_by_pixel(mix: Callable[[A, A], A]) -> Callable[[A, A], A]:
+    def mixed(cb: A, cs: A) -> A:
+        pairs = zip(cb.reshape(-1, 3), cs.reshape(-1, 3), strict=True)
+        return np.array([mix(below, above) for below, above in pairs]).reshape(cb.shape)
+
+    return mixed
+
+
+MIXES |= {name: _pixel_by_pixel(mix) for name, mix in WHOLE_COLOURS.items()}
 SHARES: dict[str, Callable[[A, A], tuple[A, A]]] = {
+    "clear": lambda ab, s: (0 * s, 0 * s),
+    "src": lambda ab, s: (0 * s + 1, 0 * s),
+    "dst": lambda ab, s: (0 * s, 0 * s + 1),
+    "dst-over": lambda ab, s: (1 - ab, 0 * s + 1),
+    "src-in": lambda ab, s: (ab, 0 * s),
+    "src-out": lambda ab, s: (1 - ab, 0 * s),
+    "xor": lambda ab, s: (1 - ab, 1 - s),
     "src-atop": lambda ab, s: (ab, 1 - s),
     "dst-in": lambda ab, s: (0 * s, s),
     "dst-out": lambda ab, s: (0 * s, 1 - s),
@@ -97,6 +154,18 @@ def test_an_operator_does_what_the_specification_says(operator: str) -> None:
 
 def test_every_operator_has_a_formula_here() -> None:
     assert set(OPERATORS) == {*MIXES, *SHARES, "plus"}
+
+
+@pytest.mark.parametrize("operator", sorted(OPERATORS))
+def test_beyond_its_pixels_a_layer_counts_as_transparent(operator: str) -> None:
+    below, empty = _random(1), np.zeros((SIDE, SIDE, 4), np.uint8)
+    small = _random(2)[:20, :30]
+    placed = [Placed(_image(below), 0, 0), Placed(_image(small), 7, 9, 1.0, operator)]
+    made = compose(placed, Rect(0, 0, SIDE, SIDE)).numpy()
+    empty[9:29, 7:37] = small
+    placed[1] = Placed(_image(empty), 0, 0, 1.0, operator)
+    padded = compose(placed, Rect(0, 0, SIDE, SIDE)).numpy()
+    assert (made == padded).all()
 
 
 def test_opacity_weakens_a_layer() -> None:

@@ -24,6 +24,8 @@ def to_srgb(image: pyvips.Image) -> pyvips.Image:
     An embedded profile is honoured, CMYK and wide gamut included; one that cannot be used is
     dropped and the picture is taken as what its bands say it is.
     """
+    if _is_plain(image):
+        return image
     if image.coding != "none":
         image = image.rad2float()
     converted = _through_profile(image)
@@ -43,6 +45,14 @@ def to_srgb(image: pyvips.Image) -> pyvips.Image:
     if converted.format != "uchar":
         converted = converted.cast("uchar")
     return converted.copy(interpretation="srgb")
+
+
+def _is_plain(image: pyvips.Image) -> bool:
+    return (
+        (image.interpretation, image.format, image.coding) == ("srgb", "uchar", "none")
+        and image.bands in (3, 4)
+        and image.get_typeof("icc-profile-data") == 0
+    )
 
 
 def _through_profile(image: pyvips.Image) -> pyvips.Image | None:

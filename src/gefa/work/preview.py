@@ -80,9 +80,9 @@ def _stamp(document: Document, part: Part, extent: Rect, picked: np.ndarray, num
     left, top = int(shared.x * scale), int(shared.y * scale)
     small = Size(max(1, round(shared.width * scale)), max(1, round(shared.height * scale)))
     try:
-        image = resize(document.render(part, shared, small.width), small)
+        alpha = document.coverage(part, shared, small).numpy()
     except SourceError:
         return
-    alpha = image[3].numpy() if image.hasalpha() else np.full((small.height, small.width), 255)
     place = picked[top : top + small.height, left : left + small.width]
-    place[alpha[: place.shape[0], : place.shape[1]] > PICKED_FROM] = number
+    covered = alpha[: place.shape[0], : place.shape[1]] > PICKED_FROM
+    place[: covered.shape[0], : covered.shape[1]][covered] = number

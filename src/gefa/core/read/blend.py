@@ -1,13 +1,13 @@
 """Laying pictures over each other as W3C Compositing and Blending Level 1 says.
 
-The arithmetic is done on float pictures, 0..1, with premultiplied colour. libvips has a composite
-operation of its own, but its blend modes disagree with the specification where the source is
-partly transparent.
+The arithmetic is done in NumPy on float pixels, 0..1, with premultiplied colour, a strip of rows
+at a time. libvips has a composite operation of its own, but its blend modes disagree with the
+specification where the source is partly transparent, and it has no non-separable ones.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any, TypeAlias
 
@@ -18,48 +18,94 @@ from numpy.typing import NDArray
 from gefa.core.geometry import Rect
 from gefa.core.pixels import with_alpha
 
-Picture: TypeAlias = Any
-"""A libvips image; its operators are made at run time, which a type cannot say."""
+Pixels: TypeAlias = NDArray[np.float32]
+"""Rows × columns × (red, green, blue, alpha), premultiplied, 0..1."""
+Planes: TypeAlias = NDArray[np.float32]
+"""The same as four planes: (red, green, blue, alpha) × rows × columns."""
+Mix: TypeAlias = Callable[[Pixels, Pixels], Pixels]
+
+_STRIP_PIXELS = 1 << 17
+"""how many pixels are worked on at once, so that they stay in the processor's cache"""
 
 
 @dataclass(frozen=True, slots=True)
 class Placed:
     """A picture at a place on the canvas (px), with its opacity (0..1) and operator."""
 
-    image: Picture
+    image: Any
     x: int
     y: int
     opacity: float = 1.0
     blend: str = "src-over"
 
 
-def compose(placed: Sequence[Placed], region: Rect) -> Picture:
+def compose(placed: Iterable[Placed], region: Rect) -> pyvips.Image:
     """``placed``, bottom first, over transparency: what lies in ``region``, as 8-bit sRGB+alpha.
 
     The sum so far is one float buffer that each layer changes only where it lies, so that a
     design of hundreds of small layers costs what its layers cost.
     """
-    below = np.zeros((region.height, region.width, 4), np.float32)
+    planes = np.zeros((4, region.height, region.width), np.float32)
     for layer in placed:
-        _lay(below, layer, region)
-    return _to_bytes(pyvips.Image.new_from_array(below)).copy_memory()
+        _lay(planes, layer, region)
+    return pyvips.Image.new_from_array(_to_bytes(planes), interpretation="srgb")
 
 
-def _lay(below: NDArray[np.float32], layer: Placed, region: Rect) -> None:
+def _lay(planes: Planes, layer: Placed, region: Rect) -> None:
     own = Rect(layer.x, layer.y, layer.image.width, layer.image.height)
-    shared = region if layer.blend in REACHING else own.intersection(region)
+    shared = own.intersection(region)
+    if layer.blend in REACHING:
+        _lay_around(planes, layer.blend, shared.moved(-region.x, -region.y))
     if shared.empty:
         return
-    source = _premultiplied(layer).embed(
-        layer.x - shared.x, layer.y - shared.y, shared.width, shared.height, extend="black"
-    )
+    image = with_alpha(layer.image)
+    if image.width != shared.width or image.height != shared.height:
+        image = image.crop(shared.x - own.x, shared.y - own.y, shared.width, shared.height)
+    source = image.numpy()
     left, top = shared.x - region.x, shared.y - region.y
-    place = np.s_[top : top + shared.height, left : left + shared.width]
-    backdrop = pyvips.Image.new_from_array(np.ascontiguousarray(below[place]))
-    below[place] = OPERATORS[layer.blend](backdrop, source).cast("float").numpy()
+    for rows in _strips(shared.height, shared.width):
+        place = np.s_[:, top + rows.start : top + rows.stop, left : left + shared.width]
+        if layer.blend == "src-over":
+            _lay_over(planes[place], source[rows], layer.opacity)
+        else:
+            _lay_mixed(planes[place], _premultiplied(source[rows], layer.opacity), layer.blend)
 
 
-def faded(image: Picture, opacity: float) -> Picture:
+def _strips(height: int, width: int) -> Iterator[slice]:
+    step = max(1, _STRIP_PIXELS // max(1, width))
+    return (slice(row, min(row + step, height)) for row in range(0, height, step))
+
+
+def _lay_over(below: Planes, source: NDArray[np.uint8], opacity: float) -> None:
+    """``src-over`` in place, plane by plane: nearly every layer of nearly every design."""
+    alpha = source[..., 3] * np.float32(opacity / 255)
+    kept = 1 - alpha
+    below *= kept
+    below[3] += alpha
+    alpha /= 255
+    for channel in range(3):
+        below[channel] += source[..., channel] * alpha
+
+
+def _lay_mixed(below: Planes, source: Pixels, blend: str) -> None:
+    mixed = OPERATORS[blend](np.ascontiguousarray(below.transpose(1, 2, 0)), source)
+    below[:] = mixed.transpose(2, 0, 1)
+
+
+def _lay_around(planes: Planes, blend: str, inside: Rect) -> None:
+    """What an operator does to the backdrop where its source has no pixels."""
+    nothing = np.zeros((1, 1, 4), np.float32)
+    for place in (
+        np.s_[:, : inside.y, :],
+        np.s_[:, inside.bottom :, :],
+        np.s_[:, inside.y : inside.bottom, : inside.x],
+        np.s_[:, inside.y : inside.bottom, inside.right :],
+    ):
+        if planes[place].size:
+            _lay_mixed(planes[place], nothing, blend)
+
+
+def faded(image: pyvips.Image, opacity: float) -> Any:
     """An sRGB picture with its alpha (added if it has none) times ``opacity``, 0..1."""
     image = with_alpha(image)
     if opacity >= 1:
@@ -68,115 +114,180 @@ def faded(image: Picture, opacity: float) -> Picture:
     return image.extract_band(0, n=3).bandjoin(alpha).copy(interpretation="srgb")
 
 
-def _premultiplied(layer: Placed) -> Picture:
-    image = with_alpha(layer.image)
-    alpha = image[3] * (layer.opacity / 255)
-    return (image.extract_band(0, n=3) * alpha / 255).bandjoin(alpha)
+def _premultiplied(pixels: NDArray[np.uint8], opacity: float) -> Pixels:
+    floats = pixels.astype(np.float32)
+    floats[..., 3] *= opacity / 255
+    floats[..., :3] *= floats[..., 3:] / 255
+    return floats
 
 
-def _to_bytes(image: Picture) -> Picture:
-    alpha = image[3]
-    colour = (alpha > 0).ifthenelse(image.extract_band(0, n=3) / alpha, 0)
-    return (colour.bandjoin(alpha) * 255).rint().cast("uchar").copy(interpretation="srgb")
+def _to_bytes(planes: Planes) -> NDArray[np.uint8]:
+    _, height, width = planes.shape
+    made = np.empty((height, width, 4), np.uint8)
+    for rows in _strips(height, width):
+        alpha = planes[3, rows]
+        scale = np.divide(255, alpha, out=np.zeros_like(alpha), where=alpha > 0)
+        for channel in range(3):
+            colour = planes[channel, rows] * scale
+            made[rows, :, channel] = np.rint(np.minimum(colour, 255, out=colour), out=colour)
+        made[rows, :, 3] = np.rint(np.minimum(alpha, 1) * 255)
+    return made
 
 
-def _split(image: Picture) -> tuple[Picture, Picture]:
-    return image.extract_band(0, n=3), image[3]
+def _straight(colour: Pixels, alpha: Pixels) -> Pixels:
+    return np.divide(colour, alpha, out=np.zeros_like(colour), where=alpha > 0)
 
 
 def _porter_duff(
-    source_share: Callable[[Picture], Picture | float],
-    backdrop_share: Callable[[Picture], Picture | float],
-) -> Callable[[Picture, Picture], Picture]:
+    source_share: Callable[[Pixels], Pixels | float],
+    backdrop_share: Callable[[Pixels], Pixels | float],
+) -> Mix:
     """co = cs·Fa(αb) + cb·Fb(αs), section 9.1 of the specification."""
 
-    def operator(backdrop: Picture, source: Picture) -> Picture:
-        return source * source_share(backdrop[3]) + backdrop * backdrop_share(source[3])
+    def operator(backdrop: Pixels, source: Pixels) -> Pixels:
+        mixed: Pixels = source * source_share(backdrop[..., 3:]) + backdrop * backdrop_share(
+            source[..., 3:]
+        )
+        return mixed
 
     return operator
 
 
-def _plus(backdrop: Picture, source: Picture) -> Picture:
-    total = backdrop + source
-    return (total > 1).ifthenelse(1, total)
+def _plus(backdrop: Pixels, source: Pixels) -> Pixels:
+    return np.minimum(backdrop + source, 1)
 
 
-def _blending(
-    mix: Callable[[Picture, Picture], Picture],
-) -> Callable[[Picture, Picture], Picture]:
+def _blending(mix: Mix) -> Mix:
     """cs = (1 - αb)·Cs + αb·B(Cb, Cs), then src-over; section 10 of the specification."""
 
-    def operator(backdrop: Picture, source: Picture) -> Picture:
-        below, below_alpha = _split(backdrop)
-        above, above_alpha = _split(source)
+    def operator(backdrop: Pixels, source: Pixels) -> Pixels:
+        below, below_alpha = backdrop[..., :3], backdrop[..., 3:]
+        above, above_alpha = source[..., :3], source[..., 3:]
         mixed = mix(_straight(below, below_alpha), _straight(above, above_alpha))
-        colour = (
+        made = np.empty_like(backdrop)
+        made[..., :3] = (
             above * (1 - below_alpha)
             + below * (1 - above_alpha)
             + mixed * (above_alpha * below_alpha)
         )
-        return colour.bandjoin(above_alpha + below_alpha * (1 - above_alpha))
+        made[..., 3:] = above_alpha + below_alpha * (1 - above_alpha)
+        return made
 
     return operator
 
 
-def _straight(colour: Picture, alpha: Picture) -> Picture:
-    return (alpha > 0).ifthenelse(colour / alpha, 0)
-
-
-def _smaller(a: Picture, b: Picture) -> Picture:
-    return (a < b).ifthenelse(a, b)
-
-
-def _larger(a: Picture, b: Picture) -> Picture:
-    return (a > b).ifthenelse(a, b)
-
-
-def _screen(below: Picture, above: Picture) -> Picture:
+def _screen(below: Pixels, above: Pixels) -> Pixels:
     return below + above - below * above
 
 
-def _hard_light(below: Picture, above: Picture) -> Picture:
-    return (above <= 0.5).ifthenelse(below * above * 2, _screen(below, above * 2 - 1))
+def _hard_light(below: Pixels, above: Pixels) -> Pixels:
+    return np.where(above <= 0.5, below * above * 2, _screen(below, above * 2 - 1))
 
 
-def _color_dodge(below: Picture, above: Picture) -> Picture:
-    lit = (above >= 1).ifthenelse(1, below / (1 - above))
-    return (below <= 0).ifthenelse(0, (lit > 1).ifthenelse(1, lit))
+def _color_dodge(below: Pixels, above: Pixels) -> Pixels:
+    lit = np.divide(below, 1 - above, out=np.ones_like(below), where=above < 1)
+    return np.where(below <= 0, 0, np.minimum(lit, 1))
 
 
-def _color_burn(below: Picture, above: Picture) -> Picture:
-    burnt = 1 - (1 - below) / above
-    kept = (above <= 0).ifthenelse(0, (burnt < 0).ifthenelse(0, burnt))
-    return (below >= 1).ifthenelse(1, kept)
+def _color_burn(below: Pixels, above: Pixels) -> Pixels:
+    burnt = np.divide(1 - below, above, out=np.ones_like(below), where=above > 0)
+    return np.where(below >= 1, 1, 1 - np.minimum(burnt, 1))
 
 
-def _soft_light(below: Picture, above: Picture) -> Picture:
-    curve = (below <= 0.25).ifthenelse(((below * 16 - 12) * below + 4) * below, below**0.5)
+def _soft_light(below: Pixels, above: Pixels) -> Pixels:
+    curve = np.where(below <= 0.25, ((below * 16 - 12) * below + 4) * below, np.sqrt(below))
     darker = below - (1 - above * 2) * below * (1 - below)
-    return (above <= 0.5).ifthenelse(darker, below + (above * 2 - 1) * (curve - below))
+    return np.where(above <= 0.5, darker, below + (above * 2 - 1) * (curve - below))
 
 
-OPERATORS: dict[str, Callable[[Picture, Picture], Picture]] = {
+# -- the non-separable modes, section 10.2 of the specification ------------------------------
+
+
+def _luminosity(colour: Pixels) -> Pixels:
+    """Lum(C) = 0.3·R + 0.59·G + 0.11·B"""
+    weights = np.array([0.3, 0.59, 0.11], np.float32)
+    return (colour @ weights)[..., None]
+
+
+def _saturation(colour: Pixels) -> Pixels:
+    spread: Pixels = colour.max(axis=-1, keepdims=True) - colour.min(axis=-1, keepdims=True)
+    return spread
+
+
+def _clip_colour(colour: Pixels) -> Pixels:
+    light = _luminosity(colour)
+    least = colour.min(axis=-1, keepdims=True)
+    most = colour.max(axis=-1, keepdims=True)
+    low = np.divide(light, light - least, out=np.ones_like(light), where=light > least)
+    raised = np.where(least < 0, light + (colour - light) * low, colour)
+    high = np.divide(1 - light, most - light, out=np.ones_like(light), where=most > light)
+    return np.where(most > 1, light + (raised - light) * high, raised)
+
+
+def _set_luminosity(colour: Pixels, light: Pixels) -> Pixels:
+    return _clip_colour(colour + (light - _luminosity(colour)))
+
+
+def _set_saturation(colour: Pixels, wanted: Pixels) -> Pixels:
+    """SetSat: the least component becomes 0, the most ``wanted``, the middle one in proportion."""
+    spread = _saturation(colour)
+    least = colour.min(axis=-1, keepdims=True)
+    stretched = np.divide(
+        (colour - least) * wanted, spread, out=np.zeros_like(colour), where=spread > 0
+    )
+    return stretched
+
+
+def _hue(below: Pixels, above: Pixels) -> Pixels:
+    return _set_luminosity(_set_saturation(above, _saturation(below)), _luminosity(below))
+
+
+def _saturate(below: Pixels, above: Pixels) -> Pixels:
+    return _set_luminosity(_set_saturation(below, _saturation(above)), _luminosity(below))
+
+
+def _colour(below: Pixels, above: Pixels) -> Pixels:
+    return _set_luminosity(above, _luminosity(below))
+
+
+def _lighten_up(below: Pixels, above: Pixels) -> Pixels:
+    return _set_luminosity(below, _luminosity(above))
+
+
+OPERATORS: dict[str, Mix] = {
+    "clear": _porter_duff(lambda _: 0.0, lambda _: 0.0),
+    "src": _porter_duff(lambda _: 1.0, lambda _: 0.0),
+    "dst": _porter_duff(lambda _: 0.0, lambda _: 1.0),
     "src-over": _porter_duff(lambda _: 1.0, lambda alpha: 1 - alpha),
-    "src-atop": _porter_duff(lambda alpha: alpha, lambda alpha: 1 - alpha),
+    "dst-over": _porter_duff(lambda alpha: 1 - alpha, lambda _: 1.0),
+    "src-in": _porter_duff(lambda alpha: alpha, lambda _: 0.0),
     "dst-in": _porter_duff(lambda _: 0.0, lambda alpha: alpha),
+    "src-out": _porter_duff(lambda alpha: 1 - alpha, lambda _: 0.0),
     "dst-out": _porter_duff(lambda _: 0.0, lambda alpha: 1 - alpha),
+    "src-atop": _porter_duff(lambda alpha: alpha, lambda alpha: 1 - alpha),
     "dst-atop": _porter_duff(lambda alpha: 1 - alpha, lambda alpha: alpha),
+    "xor": _porter_duff(lambda alpha: 1 - alpha, lambda alpha: 1 - alpha),
     "plus": _plus,
     "multiply": _blending(lambda below, above: below * above),
     "screen": _blending(_screen),
     "overlay": _blending(lambda below, above: _hard_light(above, below)),
-    "darken": _blending(_smaller),
-    "lighten": _blending(_larger),
+    "darken": _blending(np.minimum),
+    "lighten": _blending(np.maximum),
     "color-dodge": _blending(_color_dodge),
     "color-burn": _blending(_color_burn),
     "hard-light": _blending(_hard_light),
     "soft-light": _blending(_soft_light),
-    "difference": _blending(lambda below, above: (below - above).abs()),
+    "difference": _blending(lambda below, above: np.abs(below - above)),
     "exclusion": _blending(lambda below, above: below + above - below * above * 2),
+    "hue": _blending(_hue),
+    "saturation": _blending(_saturate),
+    "color": _blending(_colour),
+    "luminosity": _blending(_lighten_up),
 }
 """Composite operators by their OpenRaster name without ``svg:``; (backdrop, source) to result."""
 
-REACHING = frozenset({"dst-in", "dst-atop"})
+REACHING = frozenset({"clear", "src", "src-in", "src-out", "dst-in", "dst-atop"})
 """Operators that change the backdrop also where the source is empty."""
+
+EATING = REACHING | {"dst-out", "xor"}
+"""Operators that can take visible pixels of the layers below away."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
@@ -11,6 +11,7 @@ import pyvips
 
 from gefa.core.errors import PartMissing
 from gefa.core.geometry import Rect, Size
+from gefa.core.pixels import resize
 
 CANVAS_PATH = "/"
 
@@ -100,6 +101,12 @@ class Document(ABC):
     def canvas_rect(self) -> Rect:
         return Rect(0, 0, self.size.width, self.size.height)
 
+    def measure(self, parts: Sequence[Part]) -> None:
+        """Get ready to tell extents and fingerprints of many parts at once, on all cores.
+
+        A part that cannot be measured raises when it is itself asked for, not here.
+        """
+
     @abstractmethod
     def extent(self, part: Part) -> Rect:
         """The part's visible pixels with effects, in canvas px; empty if nothing shows."""
@@ -111,6 +118,11 @@ class Document(ABC):
         A scalable part comes exactly ``width`` px wide. Any other comes at its natural size, or
         reduced to no less than twice ``width``, which leaves room for one good resize.
         """
+
+    def coverage(self, part: Part, region: Rect, size: Size) -> pyvips.Image:
+        """The alpha of ``region`` of the part alone, reduced to ``size`` px: one band, 0..255."""
+        image = resize(self.render(part, region, size.width), size)
+        return image[3] if image.hasalpha() else pyvips.Image.black(size.width, size.height) + 255
 
     @abstractmethod
     def fingerprint(self, part: Part) -> str:

@@ -6,7 +6,7 @@ import hashlib
 import struct
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from xml.etree.ElementTree import Element
@@ -17,14 +17,16 @@ from gefa.core.errors import SourceError
 from gefa.core.geometry import NOWHERE, Rect, Size, union_all
 from gefa.core.pixels import to_srgb, visible_box, with_alpha
 from gefa.core.read import xml
-from gefa.core.read.blend import OPERATORS, Placed, compose, faded
+from gefa.core.read.bitmaps import BitmapCache
+from gefa.core.read.blend import EATING, OPERATORS, Placed, compose, faded
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
 from gefa.core.read.limits import MAX_LAYER_BYTES, check_size
 from gefa.core.read.naming import PathBook, split_tags
+from gefa.core.read.threads import on_all_cores
 
 _SAVE_AGAIN = "Save it again from the program that made it, and bring it in anew."
-_EATING = frozenset({"dst-in", "dst-out", "dst-atop"})
-"""Operators that can take visible pixels of the layers below away."""
+KEPT_BYTES = 192_000_000
+"""of layers unpacked, kept for the next question about them"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +50,7 @@ class OpenRaster(Document):
         self._extents: dict[str, Rect] = {}
         self._found: list[Notice] = []
         self._digests: dict[str, str] = {}
+        self._bitmaps = BitmapCache(KEPT_BYTES)
         self._archive = self._zip()
         self._members = {info.filename: info for info in self._archive.infolist()}
         image = xml.parse(self._unpack("stack.xml"), name, "stack.xml")
@@ -116,6 +119,14 @@ class OpenRaster(Document):
 
     # -- asking for parts ----------------------------------------------------------------
 
+    def measure(self, parts: Sequence[Part]) -> None:
+        nodes = [self._node_of[part.path] for part in parts]
+        layers = {node.part.path: node for top in nodes for node in _walk(top)}
+        on_all_cores(
+            lambda node: self.extent(node.part),
+            [node for node in layers.values() if node.part.kind is Kind.LAYER],
+        )
+
     def extent(self, part: Part) -> Rect:
         if part.path not in self._extents:
             self._extents[part.path] = self._measure(self._node_of[part.path])
@@ -130,7 +141,7 @@ class OpenRaster(Document):
             return visible_box(self._bitmap(node)).moved(node.x, node.y)
         shown = [child for child in node.children if child.part.visible]
         box = union_all(self.extent(child.part) for child in shown)
-        if box.empty or not any(inner.part.blend in _EATING for inner in _walk(node)):
+        if box.empty or not any(inner.part.blend in EATING for inner in _walk(node)):
             return box
         return visible_box(self._draw(node, box)).moved(box.x, box.y)
 
@@ -140,6 +151,15 @@ class OpenRaster(Document):
         except pyvips.Error as error:
             raise self._broken(part.path, str(error).strip().splitlines()[-1]) from error
 
+    def coverage(self, part: Part, region: Rect, size: Size) -> pyvips.Image:
+        node = self._node_of[part.path]
+        if part.kind is not Kind.LAYER:
+            return super().coverage(part, region, size)
+        own = self._bitmap(node)[3] * part.opacity
+        there = own.embed(node.x - region.x, node.y - region.y, region.width, region.height)
+        across, down = size.width / region.width, size.height / region.height
+        return there.resize(across, vscale=down, kernel="linear").cast("uchar")
+
     def _draw(self, node: _Node, region: Rect) -> pyvips.Image:
         """The node alone: its own opacity, no blending with what lies below it."""
         if node.part.kind is Kind.LAYER:
@@ -147,7 +167,7 @@ class OpenRaster(Document):
                 node.x - region.x, node.y - region.y, region.width, region.height, extend="black"
             )
             return faded(bitmap.copy(interpretation="srgb"), node.part.opacity)
-        return faded(compose(list(self._stacked(node, region)), region), node.part.opacity)
+        return faded(compose(self._stacked(node, region), region), node.part.opacity)
 
     def _stacked(self, group: _Node, region: Rect) -> Iterator[Placed]:
         """What to lay over each other for a group, bottom first."""
@@ -159,7 +179,7 @@ class OpenRaster(Document):
             elif not child.isolated:
                 yield from self._stacked(child, region)
             else:
-                inner = compose(list(self._stacked(child, region)), region)
+                inner = compose(self._stacked(child, region), region)
                 yield Placed(inner, region.x, region.y, child.part.opacity, child.part.blend)
 
     def _placed(self, node: _Node, blend: str) -> Placed:
@@ -217,7 +237,15 @@ class OpenRaster(Document):
         return self._digests[member]
 
     def _bitmap(self, node: _Node) -> pyvips.Image:
+        known = self._bitmaps.get(node.member)
+        if known is None:
+            known = self._decoded(node)
+            self._bitmaps.put(node.member, known)
+        return known
+
+    def _decoded(self, node: _Node) -> pyvips.Image:
         data = self._unpack(node.member)
+        self._digests[node.member] = hashlib.sha256(data).hexdigest()
         if not data.startswith(b"\x89PNG\r\n\x1a\n"):
             raise self._broken(node.member, "not a PNG")
         try:

@@ -85,6 +85,7 @@ def survey(document: Document, wanted: Callable[[Part], bool] = lambda part: Tru
 
     A part that cannot be measured carries its problem and costs no other part.
     """
+    document.measure([part for part, _ in _with_depth(document.canvas) if wanted(part)])
     return Survey(
         name=document.name,
         format=document.format,

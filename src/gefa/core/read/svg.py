@@ -6,7 +6,7 @@ import base64
 import binascii
 import hashlib
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from math import ceil
 from pathlib import Path
 from urllib.parse import unquote_to_bytes
@@ -22,6 +22,7 @@ from gefa.core.read import xml
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Part
 from gefa.core.read.limits import MAX_PARTS, check_size
 from gefa.core.read.naming import PathBook, split_tags
+from gefa.core.read.threads import on_all_cores
 
 SVG = "http://www.w3.org/2000/svg"
 DPI = 96
@@ -50,6 +51,8 @@ RESOURCES = frozenset(
     }
 )
 """Elements that show nothing where they stand."""
+STYLE = "<style>"
+"""stands for a style sheet where ids are noted; no id can be that"""
 _UNITS = {"": 1.0, "px": 1.0, "in": 96.0, "cm": 96 / 2.54, "mm": 96 / 25.4, "pt": 96 / 72,
           "pc": 16.0, "q": 96 / 101.6}  # fmt: skip
 _LENGTH = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:e[-+]?\d+)?)\s*([a-z]*|%)\s*$", re.I)
@@ -58,7 +61,7 @@ _ALWAYS_SHOWN = "display:inline!important"
 _NEUTRAL = (
     f"{_ALWAYS_SHOWN};opacity:1!important;filter:none!important;mix-blend-mode:normal!important"
 )
-_NEAR_SIDE, _FAR_SIDE = 640, 820
+_NEAR_SIDE, _FAR_SIDE = 400, 820
 """px of the longer side when looking for where a part is, near the canvas and far from it"""
 _FAR = 20
 """how many canvases away from the canvas a part is looked for"""
@@ -83,6 +86,9 @@ class Svg(Document):
         self._ancestors: dict[str, tuple[Element, ...]] = {CANVAS_PATH: (self._svg,)}
         self._by_id = {e.get("id", ""): e for e in self._svg.iter() if e.get("id")}
         self._styles = [e for e in self._svg.iter() if xml.local_name(e.tag) == "style"]
+        self._held: dict[Element, frozenset[str]] = {}
+        _note_held(self._svg, self._held)
+        self._far_seen: Rect | None = None
         self._paths = PathBook()
         self._extents: dict[str, Rect] = {}
         parts = tuple(self._parts(self._svg, "", (self._svg,)))
@@ -170,9 +176,33 @@ class Svg(Document):
                 if child is line[depth + 1]:
                     holder.append(shown)
                 else:
-                    holder.extend(_resources(child, wanted))
+                    holder.extend(self._resources(child, wanted))
             shown = holder
         return shown
+
+    def _resources(self, element: Element, wanted: set[str]) -> Iterator[Element]:
+        """What must stay of an element that is not shown: style sheets, and what somebody refers
+        to."""
+        held = self._held[element]
+        if STYLE not in held and held.isdisjoint(wanted):
+            return
+        name = xml.local_name(element.tag)
+        if name == "style":
+            yield element
+        elif name == "defs":
+            kept = [inner for child in element for inner in self._resources(child, wanted)]
+            if kept:
+                shell = _shell(element)
+                shell.extend(kept)
+                yield shell
+        elif held.isdisjoint(wanted):
+            yield from (inner for inner in element.iter() if xml.local_name(inner.tag) == "style")
+        elif name in RESOURCES:
+            yield element
+        else:
+            shell = Element(f"{{{SVG}}}defs")
+            shell.append(element)
+            yield shell
 
     def _drawn(self, root: Element, region: Rect, scale: float) -> pyvips.Image:
         """``region`` (canvas px) of the drawing under ``root``, ``scale`` times its size."""
@@ -218,6 +248,10 @@ class Svg(Document):
 
     # -- asking for parts ----------------------------------------------------------------
 
+    def measure(self, parts: Sequence[Part]) -> None:
+        self._everything()
+        on_all_cores(self.extent, parts)
+
     def extent(self, part: Part) -> Rect:
         if part.path == CANVAS_PATH:
             return self.canvas_rect
@@ -229,12 +263,30 @@ class Svg(Document):
         """Find the part coarsely, near and far, then to the pixel."""
         root = self._alone(part)
         longer = max(self.size.width, self.size.height)
-        near = self._look(root, self.canvas_rect.grown(ceil(longer / 4)), _NEAR_SIDE)
-        far = self._look(root, self.canvas_rect.grown(_FAR * longer), _FAR_SIDE)
-        rough = near if _covers(near, far, slack=_FAR * longer // 200) else near.union(far)
+        slack = _FAR * longer // 200
+        window = self.canvas_rect.grown(ceil(longer / 4))
+        rough = self._look(root, window, _NEAR_SIDE)
+        if not self._is_seen(part) or not _covers(window, self._everything(), slack):
+            far = self._look(root, self.canvas_rect.grown(_FAR * longer), _FAR_SIDE)
+            rough = rough if _covers(rough, far, slack) else rough.union(far)
         if rough.empty or max(rough.width, rough.height) > _MAX_RENDER_SIDE:
             return rough
         return visible_box(self._drawn(root, rough, 1.0)).moved(rough.x, rough.y)
+
+    def _is_seen(self, part: Part) -> bool:
+        """Whether the part shows when the whole drawing is drawn."""
+        return all(
+            _is_shown(element) and _number(_property(element, "opacity"), 1.0) > 0.05
+            for element in self._ancestors[part.path]
+        )
+
+    def _everything(self) -> Rect:
+        """Where the whole drawing shows something, seen from afar."""
+        if self._far_seen is None:
+            longer = max(self.size.width, self.size.height)
+            window = self.canvas_rect.grown(_FAR * longer)
+            self._far_seen = self._look(self._svg, window, _FAR_SIDE)
+        return self._far_seen
 
     def _look(self, root: Element, window: Rect, side: int) -> Rect:
         scale = min(1.0, side / max(window.width, window.height))
@@ -373,26 +425,15 @@ def _add_style(element: Element, style: str) -> None:
     element.set("style", f"{own};{style}" if own else style)
 
 
-def _resources(element: Element, wanted: set[str]) -> Iterator[Element]:
-    """What must stay of an element that is not shown: only what somebody refers to."""
-    name = xml.local_name(element.tag)
-    if name == "style":
-        yield element
-    elif name == "defs":
-        kept = [inner for child in element for inner in _resources(child, wanted)]
-        if kept:
-            shell = _shell(element)
-            shell.extend(kept)
-            yield shell
-    elif any(inner.get("id") in wanted for inner in element.iter()):
-        if name in RESOURCES:
-            yield element
-        else:
-            shell = Element(f"{{{SVG}}}defs")
-            shell.append(element)
-            yield shell
-    else:
-        yield from (inner for inner in element.iter() if xml.local_name(inner.tag) == "style")
+def _note_held(element: Element, held: dict[Element, frozenset[str]]) -> None:
+    """For each element below ``element``: what it holds that others may need, that is the ids in
+    it, and ``STYLE`` if there is a style sheet in it."""
+    order = list(element.iter())
+    for inner in reversed(order):
+        own = {inner.get("id", "")} - {""}
+        if xml.local_name(inner.tag) == "style":
+            own.add(STYLE)
+        held[inner] = frozenset(own.union(*(held[child] for child in inner)))
 
 
 def _covers(near: Rect, far: Rect, slack: int) -> bool:
