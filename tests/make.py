@@ -15,9 +15,10 @@ RED, GREEN, BLUE = (200, 30, 20), (20, 160, 60), (30, 60, 200)
 
 
 def flat(width: int, height: int, colour: tuple[int, ...] = RED) -> pyvips.Image:
-    """One colour, 3 or 4 bands."""
+    """One colour, 3 or 4 bands; one pixel is a level off, so that it is no case for CSS."""
     pixels = np.zeros((height, width, len(colour)), np.uint8)
     pixels[:] = colour
+    pixels[-1, -1, 0] ^= 1
     return pyvips.Image.new_from_array(pixels, interpretation="srgb")
 
 
@@ -28,6 +29,7 @@ def dot(
     pixels = np.zeros((height, width, 4), np.uint8)
     x, y, w, h = box
     pixels[y : y + h, x : x + w] = (*colour[:3], 255)
+    pixels[y + h - 1, x + w - 1, 0] ^= 1
     return pyvips.Image.new_from_array(pixels, interpretation="srgb")
 
 

@@ -16,8 +16,9 @@ from pydantic import BaseModel, ConfigDict
 
 from gefa.core.cut.cut import Cut, Remark
 from gefa.core.cut.gather import gather
+from gefa.core.cut.slices import fingerprint
 from gefa.core.deliver.manifest import CutRecord, File
-from gefa.core.deliver.markup import Offer, picture
+from gefa.core.deliver.markup import Offer, picture, plain_box
 from gefa.core.deliver.names import NameBook
 from gefa.core.deliver.shelf import Shelf, Stored
 from gefa.core.errors import EncodeError
@@ -32,9 +33,13 @@ from gefa.core.treat.ladder import ladder
 from gefa.core.treat.make import baseline_bytes, fit_alpha, rungs
 from gefa.core.treat.recipe import Recipe
 
+LARGE_MEGAPIXELS = 40.0
+"""above which a person is asked before a run"""
+
 
 class Variant(BaseModel):
-    """One file to make. ``key`` says everything its bytes depend on; sizes in px."""
+    """One file to make. ``key`` says everything its bytes depend on; sizes in px. ``moves`` keeps
+    all frames of an animation."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -44,6 +49,7 @@ class Variant(BaseModel):
     width: int
     height: int
     quality: int | None
+    moves: bool = False
 
     @property
     def size(self) -> Size:
@@ -53,7 +59,7 @@ class Variant(BaseModel):
 class Job(BaseModel):
     """The files of one cut, self-contained: with the source's bytes it is all a worker needs.
 
-    ``extent`` is in canvas px.
+    ``extent`` is in canvas px. ``css`` shows the cut without any file.
     """
 
     model_config = ConfigDict(frozen=True)
@@ -65,6 +71,12 @@ class Job(BaseModel):
     fingerprint: str
     variants: tuple[Variant, ...]
     alt: str = ""
+    css: str = ""
+
+    @property
+    def megapixels(self) -> float:
+        """Of its largest file."""
+        return max((variant.size.megapixels for variant in self.variants), default=0.0)
 
 
 class JobReport(BaseModel):
@@ -80,12 +92,35 @@ class JobReport(BaseModel):
 
 @dataclass
 class Prepared:
-    """What a run will do: jobs, and what it already has to say."""
+    """What a run will do: jobs, and what it already has to say. ``gaps`` tells, in words, what
+    drawn slices leave of the canvas."""
 
     jobs: list[Job] = field(default_factory=list)
     left_out: list[Remark] = field(default_factory=list)
     failed: list[Remark] = field(default_factory=list)
     warnings: list[Remark] = field(default_factory=list)
+    gaps: str = ""
+
+    @property
+    def large(self) -> list[Job]:
+        """Jobs with a file above 40 megapixels."""
+        return [job for job in self.jobs if job.megapixels > LARGE_MEGAPIXELS]
+
+    def warn(self, cut: Cut, reason: str) -> None:
+        self.warnings.append(Remark(cut=cut.name, part=cut.key, reason=reason))
+
+    def fail(self, cut: Cut, reason: str) -> None:
+        self.failed.append(Remark(cut=cut.name, part=cut.key, reason=reason))
+
+
+@dataclass(frozen=True)
+class _Pixels:
+    """What a cut shows: where (canvas px), what of, and whether it is drawn at any size."""
+
+    extent: Rect
+    fingerprint: str
+    scalable: bool
+    css: str = ""
 
 
 class Facts(BaseModel):
@@ -96,9 +131,11 @@ class Facts(BaseModel):
 
 
 def survey_for(document: Document, plan: Plan, *, default: bool = True) -> Survey:
-    """The document's tree, measured where the plan makes cuts."""
-    chosen = {cut.part for cut in gather(outline(document), plan, default=default).cuts}
-    return survey(document, lambda part: part.path in chosen)
+    """The document's tree, measured where the plan makes cuts; all of it if it slices."""
+    gathered = gather(outline(document), plan, default=default)
+    chosen = {cut.part for cut in gathered.cuts}
+    sliced = any(cut.rect for cut in gathered.cuts)
+    return survey(document, lambda part: sliced or part.path in chosen)
 
 
 def prepare(
@@ -110,22 +147,20 @@ def prepare(
     """
     book = names or NameBook()
     gathered = gather(source, plan, default=default)
-    prepared = Prepared(left_out=gathered.left_out, warnings=gathered.warnings)
+    prepared = Prepared(left_out=gathered.left_out, warnings=gathered.warnings, gaps=gathered.gaps)
     by_path = {part.path: part for part in source.parts}
     called: dict[str, str] = {}
     for cut in gathered.cuts:
         part = by_path[cut.part]
-        if part.problem or part.extent is None or part.extent.empty:
-            reason = part.problem or f"the part {cut.part!r} has no visible pixels"
-            prepared.failed.append(Remark(cut=cut.name, part=cut.part, reason=reason))
+        problem = _nothing_to_cut(part)
+        if problem:
+            prepared.fail(cut, problem)
             continue
         named = cut.model_copy(update={"name": book.cut(cut.name)})
         called[cut.part] = named.name
-        if part.blend != "src-over":
-            reason = f"its blend mode {part.blend} against what lies below is dropped"
-            prepared.warnings.append(Remark(cut=named.name, part=cut.part, reason=reason))
         recipe = plan.recipe(cut.recipe)
-        prepared.jobs.append(_job(source, part, part.extent, named, recipe, book, prepared))
+        shown = _pixels(source, part, named, prepared)
+        prepared.jobs.append(_job(source, part, shown, named, recipe, book, prepared))
     prepared.warnings += [
         Remark(cut=called.get(notice.part, notice.part), part=notice.part, reason=notice.reason)
         for notice in source.notices
@@ -133,44 +168,112 @@ def prepare(
     return prepared
 
 
+def _nothing_to_cut(part: PartFacts) -> str:
+    if part.problem or part.extent is None or part.extent.empty:
+        return part.problem or f"the part {part.path!r} has no visible pixels"
+    return ""
+
+
+def _pixels(source: Survey, part: PartFacts, cut: Cut, prepared: Prepared) -> _Pixels:
+    assert part.extent is not None
+    if cut.rect is not None:
+        return _Pixels(cut.rect, fingerprint(source, cut.rect), False)
+    if part.blend != "src-over":
+        prepared.warn(cut, f"its blend mode {part.blend} against what lies below is dropped")
+    if part.strays is not None:
+        if not cut.strays:
+            return _Pixels(part.strays.rest, part.strays.fingerprint, part.scalable)
+        prepared.warn(cut, part.strays.words)
+    css = "" if cut.as_file or cut.size else part.css
+    return _Pixels(part.extent, part.fingerprint, part.scalable, css)
+
+
+def _sizes(shown: _Pixels, cut: Cut, recipe: Recipe, prepared: Prepared) -> list[Size]:
+    """The sizes to make, in px, by the recipe's widths or by the cut's own size."""
+    natural = shown.extent.size
+    if cut.size is None:
+        return ladder(natural, recipe.widths, shown.scalable)
+    wanted = cut.size.pixels(natural)
+    if not shown.scalable and (wanted.width > natural.width or wanted.height > natural.height):
+        share = min(natural.width / wanted.width, natural.height / wanted.height)
+        made = Size(max(1, int(wanted.width * share)), max(1, int(wanted.height * share)))
+        prepared.warn(
+            cut,
+            f"{wanted.width:,} × {wanted.height:,} px were asked for; there are only"
+            f" {natural.width:,} × {natural.height:,}, and nothing is enlarged:"
+            f" {made.width:,} × {made.height:,} px are made",
+        )
+        wanted = made
+    if abs(wanted.height - natural.height * wanted.width / natural.width) > 1.0:
+        prepared.warn(
+            cut,
+            f"{wanted.width:,} × {wanted.height:,} px distort it: its own ratio is"
+            f" {natural.width:,} : {natural.height:,}",
+        )
+    return [wanted]
+
+
 def _job(
     source: Survey,
     part: PartFacts,
-    extent: Rect,
+    shown: _Pixels,
     cut: Cut,
     recipe: Recipe,
     book: NameBook,
     prepared: Prepared,
 ) -> Job:
     variants = []
-    for size in ladder(extent.size, recipe.widths, part.scalable):
+    sizes = [] if shown.css else _sizes(shown, cut, recipe, prepared)
+    still = [
+        FORMATS[format].label
+        for format in recipe.formats
+        if source.frames > 1 and (not FORMATS[format].moves or cut.rect)
+    ]
+    if still and sizes:
+        prepared.warn(
+            cut, f"has {source.frames} frames; {' and '.join(still)} show the first one only"
+        )
+    _tell_resolution(cut, recipe, prepared)
+    for size in sizes:
         for format in recipe.formats:
             problem = too_large_for(format, size)
             if problem:
-                prepared.failed.append(Remark(cut=cut.name, part=cut.part, reason=problem))
+                prepared.fail(cut, problem)
                 continue
+            moves = source.frames > 1 and FORMATS[format].moves and cut.rect is None
             variants.append(
-                _variant(source.name, part.fingerprint, cut, recipe, size, format, book)
+                _variant(source.name, shown.fingerprint, cut, recipe, size, format, book, moves)
             )
     return Job(
         source=source.name,
         cut=cut,
         recipe=recipe,
-        extent=extent,
-        fingerprint=part.fingerprint,
+        extent=shown.extent,
+        fingerprint=shown.fingerprint,
         variants=tuple(variants),
-        alt=part.display_name,
+        alt=cut.name if cut.rect else part.display_name,
+        css=shown.css,
     )
+
+
+def _tell_resolution(cut: Cut, recipe: Recipe, prepared: Prepared) -> None:
+    if cut.size is None or cut.size.resolution is None:
+        return
+    mute = [FORMATS[f].label for f in recipe.formats if not FORMATS[f].resolution]
+    if mute:
+        kept = f"{cut.size.resolution:g} dpi cannot be written into {' and '.join(mute)} files"
+        prepared.warn(cut, kept)
 
 
 def _variant(
     source: str,
-    fingerprint: str,
+    content: str,
     cut: Cut,
     recipe: Recipe,
     size: Size,
     format: Format,
     book: NameBook,
+    moves: bool,
 ) -> Variant:
     fields = {
         "cut": cut.name,
@@ -182,13 +285,18 @@ def _variant(
     }
     quality = recipe.quality_for(format)
     treatment = [ENCODER, size.width, size.height, format, quality, recipe.alpha, recipe.matte]
+    if moves:
+        treatment.append("moves")
+    if cut.size is not None and cut.size.resolution is not None:
+        treatment.append(f"{cut.size.resolution:g} dpi")
     return Variant(
-        key=_key(fingerprint, *treatment),
+        key=_key(content, *treatment),
         path=book.path(recipe.name, fields),
         format=format,
         width=size.width,
         height=size.height,
         quality=quality,
+        moves=moves,
     )
 
 
@@ -215,6 +323,8 @@ def carry_out(
     that its encoder refuses is reported and costs no other. Raises SourceError if the source
     cannot be drawn.
     """
+    if not job.variants:
+        return JobReport(record=_record(job, None, []))
     files: dict[str, File] = {}
     missing: list[Variant] = []
     failed: list[Remark] = []
@@ -261,13 +371,16 @@ def _encode_all(
     wanted = {variant.size for variant in missing}
     if facts is None:
         wanted.add(max((v.size for v in job.variants), key=_width, default=job.extent.size))
-    for size, image in rungs(document, part, job.extent, sorted(wanted, key=_width)):
+    ascending = sorted(wanted, key=_width)
+    for size, image in rungs(document, part, job.extent, ascending, whole=job.cut.strays):
         if facts is None:
             facts = Facts(alpha=alpha_kind(image), baseline_bytes=baseline_bytes(document, image))
         for variant in (v for v in missing if v.size == size):
             try:
-                pixels = fit_alpha(image, variant.format, job.recipe)
-                data = encode(pixels, variant.format, variant.quality)
+                source = document.moving(size) if variant.moves else image
+                pixels = fit_alpha(source, variant.format, job.recipe)
+                dpi = job.cut.size.resolution if job.cut.size else None
+                data = encode(pixels, variant.format, variant.quality, dpi)
             except EncodeError as error:
                 failed.append(Remark(cut=job.cut.name, reason=f"{variant.path}: {error}"))
                 continue
@@ -297,7 +410,8 @@ def _file(job: Job, variant: Variant, stored: Stored) -> File:
 
 
 def _record(job: Job, facts: Facts | None, files: list[File]) -> CutRecord:
-    offers = [Offer(f.path, f.format, f.width, f.height) for f in files]
+    moving = {v.path for v in job.variants if v.moves}
+    offers = [Offer(f.path, f.format, f.width, f.height, f.path in moving) for f in files]
     return CutRecord(
         name=job.cut.name,
         source=job.source,
@@ -310,7 +424,10 @@ def _record(job: Job, facts: Facts | None, files: list[File]) -> CutRecord:
         height=job.extent.height,
         alpha=facts.alpha if facts else None,
         baseline_bytes=facts.baseline_bytes if facts else None,
-        markup=picture(offers, job.extent.size, job.alt),
+        css=job.css or None,
+        markup=plain_box(job.css, job.extent.size)
+        if job.css
+        else picture(offers, job.extent.size, job.alt),
     )
 
 

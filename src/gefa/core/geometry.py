@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+MM_PER_INCH = 25.4
+
 
 @dataclass(frozen=True, slots=True)
 class Size:

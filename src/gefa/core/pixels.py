@@ -6,6 +6,7 @@ from enum import StrEnum
 
 import numpy as np
 import pyvips
+from numpy.typing import NDArray
 
 from gefa.core.geometry import NOWHERE, Rect, Size
 
@@ -66,6 +67,11 @@ def _through_profile(image: pyvips.Image) -> pyvips.Image | None:
         return None
 
 
+def as_image(pixels: NDArray[np.uint8]) -> pyvips.Image:
+    """Rows of sRGB pixels as a picture; nothing is copied."""
+    return pyvips.Image.new_from_array(pixels, interpretation="srgb")
+
+
 def with_alpha(image: pyvips.Image) -> pyvips.Image:
     """An sRGB picture with 4 bands; opaque where it had no alpha."""
     if image.hasalpha():
@@ -96,7 +102,16 @@ def visible_box(image: pyvips.Image) -> Rect:
     """The smallest rectangle that holds every pixel whose alpha is above 0."""
     if not image.hasalpha():
         return Rect(0, 0, image.width, image.height)
-    alpha = image[image.bands - 1].numpy().reshape(image.height, image.width)
+    return box_of(image[image.bands - 1].numpy().reshape(image.height, image.width))
+
+
+def inside(pixels: NDArray[np.uint8], box: Rect) -> NDArray[np.uint8]:
+    """The part of an array of rows of pixels that lies in ``box``."""
+    return pixels[box.y : box.bottom, box.x : box.right]
+
+
+def box_of(alpha: NDArray[np.uint8]) -> Rect:
+    """The smallest rectangle that holds everything above 0."""
     rows = np.flatnonzero(alpha.any(axis=1))
     if rows.size == 0:
         return NOWHERE
@@ -104,6 +119,16 @@ def visible_box(image: pyvips.Image) -> Rect:
     columns = np.flatnonzero(alpha[top : bottom + 1].any(axis=0))
     left, right = int(columns[0]), int(columns[-1])
     return Rect(left, top, right - left + 1, bottom - top + 1)
+
+
+def one_colour(pixels: NDArray[np.uint8]) -> str:
+    """``#rrggbb`` if every pixel has that opaque colour; else empty."""
+    if not pixels.size:
+        return ""
+    first = pixels[0, 0]
+    if first[3] != 255 or (pixels[-1, -1] != first).any() or (pixels != first).any():
+        return ""
+    return "#" + "".join(f"{int(value):02x}" for value in first[:3])
 
 
 def resize(image: pyvips.Image, size: Size) -> pyvips.Image:

@@ -1,47 +1,184 @@
-"""The plan file: recipes, rules and cuts, as TOML."""
+"""The plan file: recipes, rules, cuts, slices and originals, as TOML."""
 
 from __future__ import annotations
 
+import re
 import tomllib
 from difflib import get_close_matches
+from enum import StrEnum
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
+import tomli_w
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from gefa.core.errors import PlanError
+from gefa.core.geometry import MM_PER_INCH, Rect, Size
 from gefa.core.treat.recipe import BUILT_IN, RECIPE_NAME, Recipe
 
+MAX_LINES = 2_000
+_CELL = re.compile(r"r[1-9]\d*-c[1-9]\d*")
+_PERCENT = re.compile(r"\s*\d+(?:\.\d+)?\s*%\s*")
 
-class CutEntry(BaseModel):
-    """A part chosen by hand, or left out by hand although a tag or rule asks for it."""
+Name = Annotated[str, Field(min_length=1, max_length=300)]
+Pixels = Annotated[int, Field(ge=0, le=100_000)]
 
+
+class _Entry(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class Unit(StrEnum):
+    """What a size is given in."""
+
+    PX = "px"
+    MM = "mm"
+    CM = "cm"
+    INCH = "in"
+
+
+_INCHES = {Unit.MM: 1 / MM_PER_INCH, Unit.CM: 10 / MM_PER_INCH, Unit.INCH: 1.0}
+
+
+class ShownSize(_Entry):
+    """The one size a cut is made at, instead of its recipe's widths.
+
+    In mm, cm or inches px = length in inches × ``dpi``, rounded, and the resolution is written
+    into the file. With ``width`` alone, or ``height`` alone, the ratio is kept; with both the
+    picture is fitted to exactly that, which may distort it.
+    """
+
+    width: float | None = Field(default=None, gt=0, le=100_000)
+    height: float | None = Field(default=None, gt=0, le=100_000)
+    unit: Unit = Unit.PX
+    dpi: float = Field(default=300, ge=1, le=10_000)
+
+    @model_validator(mode="after")
+    def _some_side(self) -> ShownSize:
+        if self.width is None and self.height is None:
+            raise ValueError("a size needs a width, a height or both")
+        return self
+
+    def _px(self, length: float) -> int:
+        inches = _INCHES.get(self.unit)
+        return max(1, round(length if inches is None else length * inches * self.dpi))
+
+    def pixels(self, natural: Size) -> Size:
+        """The size in px for a picture of ``natural`` px."""
+        if self.width is not None and self.height is not None:
+            return Size(self._px(self.width), self._px(self.height))
+        if self.width is not None:
+            width = self._px(self.width)
+            return Size(width, max(1, round(natural.height * width / natural.width)))
+        height = self._px(self.height or 1)
+        return Size(max(1, round(natural.width * height / natural.height)), height)
+
+    @property
+    def resolution(self) -> float | None:
+        """Pixels for each inch to be written into the file; None for sizes in px."""
+        return None if self.unit is Unit.PX else self.dpi
+
+
+class CutEntry(_Entry):
+    """A part chosen by hand, or left out by hand although a tag or rule asks for it.
+
+    ``as_file`` makes files even of what CSS could draw; ``strays`` false leaves out objects that
+    lie far off the rest of the part.
+    """
 
     part: str = Field(min_length=1)
-    name: str | None = Field(default=None, min_length=1, max_length=300)
+    name: Name | None = None
     recipe: str | None = None
     leave_out: bool = False
+    size: ShownSize | None = None
+    as_file: bool = False
+    strays: bool = True
 
 
-class Rule(BaseModel):
+class Rule(_Entry):
     """A glob over part paths that makes cuts by itself; the first that matches wins."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-    parts: str = Field(min_length=1)
+    parts: str = Field(min_length=1, max_length=1000)
     recipe: str | None = None
     leave_out: bool = False
 
 
-class Plan(BaseModel):
-    """What is to be made of a source."""
+class Split(_Entry):
+    """An even split."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    columns: int = Field(default=1, ge=1, le=MAX_LINES)
+    rows: int = Field(default=1, ge=1, le=MAX_LINES)
+
+
+class Guides(_Entry):
+    """Lines across the canvas: px, or a text as ``"50%"``."""
+
+    x: tuple[Pixels | str, ...] = Field(default=(), max_length=MAX_LINES)
+    y: tuple[Pixels | str, ...] = Field(default=(), max_length=MAX_LINES)
+
+    @field_validator("x", "y")
+    @classmethod
+    def _px_or_percent(cls, lines: tuple[int | str, ...]) -> tuple[int | str, ...]:
+        for line in lines:
+            if isinstance(line, str) and not _PERCENT.fullmatch(line):
+                raise ValueError(f'{line!r} is no place for a guide: give px, or a text as "50%"')
+        return lines
+
+
+class CellEntry(_Entry):
+    """What one slice of a split has of its own."""
+
+    name: Name | None = None
+    recipe: str | None = None
+    leave_out: bool = False
+
+
+class SliceEntry(_Entry):
+    """Many slices, by ``split`` or ``guides``; or one, by ``rect`` (x, y, width, height in px).
+
+    ``cells`` gives single slices of many a name or recipe of their own, by ``"r1-c2"``.
+    """
+
+    split: Split | None = None
+    guides: Guides | None = None
+    rect: tuple[int, int, int, int] | None = None
+    name: Name | None = None
+    recipe: str | None = None
+    cells: dict[str, CellEntry] = Field(default_factory=dict)
+
+    @model_validator(mode="after")
+    def _one_way(self) -> SliceEntry:
+        ways = [way for way in (self.split, self.guides, self.rect) if way is not None]
+        if len(ways) != 1:
+            raise ValueError("a slice has one of split, guides and rect")
+        if self.rect is not None and (self.rect[2] < 1 or self.rect[3] < 1):
+            raise ValueError("a rect is [x, y, width, height], at least 1 px wide and high")
+        if self.rect is not None and self.cells:
+            raise ValueError("cells belong to a split or to guides")
+        for cell in self.cells:
+            if not _CELL.fullmatch(cell):
+                raise ValueError(f"{cell!r} names no cell; cells are called like r1-c2")
+        return self
+
+    @property
+    def area(self) -> Rect | None:
+        return Rect(*self.rect) if self.rect else None
+
+
+class OriginalsEntry(_Entry):
+    """Bitmaps stored in the design, exported as stored: those of parts that the glob covers."""
+
+    parts: str = Field(default="**", min_length=1, max_length=1000)
+
+
+class Plan(_Entry):
+    """What is to be made of a source."""
 
     recipes: dict[str, Recipe] = Field(default_factory=dict)
     rules: tuple[Rule, ...] = ()
     cuts: tuple[CutEntry, ...] = ()
+    slices: tuple[SliceEntry, ...] = ()
+    originals: tuple[OriginalsEntry, ...] = ()
 
     @field_validator("recipes")
     @classmethod
@@ -59,7 +196,7 @@ class Plan(BaseModel):
     @property
     def chooses(self) -> bool:
         """Whether the plan itself says what becomes a cut."""
-        return bool(self.rules or self.cuts)
+        return bool(self.rules or self.cuts or self.slices or self.originals)
 
     def recipe(self, name: str) -> Recipe:
         """The recipe called ``name``; PlanError with the closest name if there is none."""
@@ -69,6 +206,10 @@ class Plan(BaseModel):
             raise PlanError(
                 f"there is no recipe {name!r}.", advice=did_you_mean(name, self.all_recipes)
             ) from None
+
+    def to_toml(self) -> str:
+        """The plan as a plan file."""
+        return tomli_w.dumps(self.model_dump(mode="json", exclude_defaults=True))
 
 
 def did_you_mean(name: str, known: dict[str, Recipe]) -> str:

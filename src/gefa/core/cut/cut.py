@@ -7,6 +7,9 @@ from enum import StrEnum
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from gefa.core.geometry import Rect
+from gefa.core.plan import ShownSize
+
 
 class Origin(StrEnum):
     """Where a cut came from."""
@@ -14,11 +17,16 @@ class Origin(StrEnum):
     TAG = "tag"
     RULE = "rule"
     HAND = "hand"
+    SLICE = "slice"
     DEFAULT = "default"
 
 
 class Cut(BaseModel):
-    """A part that is to become files: what, its name, its recipe."""
+    """A part or a slice that is to become files: what, its name, its recipe.
+
+    A slice is the canvas with a ``rect`` (canvas px); ``slice`` says which of the plan's slices it
+    is, as ``"0"`` for its first entry or ``"0 r1-c2"`` for a cell of it.
+    """
 
     model_config = ConfigDict(frozen=True)
 
@@ -26,11 +34,22 @@ class Cut(BaseModel):
     name: str
     recipe: str
     origin: Origin
+    rect: Rect | None = None
+    slice: str = ""
+    size: ShownSize | None = None
+    as_file: bool = False
+    strays: bool = True
+
+    @property
+    def key(self) -> str:
+        """What the cut is cut from: remarks are found by it."""
+        return f"slice {self.slice}" if self.rect else self.part
 
 
 class Remark(BaseModel):
     """Something left out, dropped, failed or warned about, and why. ``part`` is the path of the
-    part in question, where there is one; it is not written into manifests."""
+    part in question (``slice`` and its place in the plan for a slice), where there is one; it is
+    not written into manifests."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -46,3 +65,5 @@ class Gathered:
     cuts: list[Cut] = field(default_factory=list)
     left_out: list[Remark] = field(default_factory=list)
     warnings: list[Remark] = field(default_factory=list)
+    gaps: str = ""
+    """what drawn slices leave of the canvas, in words"""

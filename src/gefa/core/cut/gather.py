@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections import defaultdict
-from functools import lru_cache
 
 from gefa.core.cut.cut import Cut, Gathered, Origin, Remark
-from gefa.core.plan import CutEntry, Plan, Rule, did_you_mean
+from gefa.core.cut.glob import covers
+from gefa.core.cut.sliced import add_slices
+from gefa.core.plan import CutEntry, Plan, did_you_mean
 from gefa.core.read.document import Kind
 from gefa.core.read.survey import PartFacts, Survey
 
@@ -31,6 +31,7 @@ def gather(source: Survey, plan: Plan, *, default: bool) -> Gathered:
             _add_ruled(part, plan, found)
     for missing in by_hand:
         found.warnings.append(_about(missing, "the source has no such part"))
+    add_slices(source, plan, default_recipe(source, source.canvas), found)
     if (
         default
         and not found.cuts
@@ -77,7 +78,17 @@ def _add_by_hand(
         name = entry.name or part.display_name
         if index and entry.name == entries[0].name:
             name = f"{name}-{recipe}"
-        found.cuts.append(Cut(part=part.path, name=name, recipe=recipe, origin=Origin.HAND))
+        found.cuts.append(
+            Cut(
+                part=part.path,
+                name=name,
+                recipe=recipe,
+                origin=Origin.HAND,
+                size=entry.size,
+                as_file=entry.as_file,
+                strays=entry.strays,
+            )
+        )
 
 
 def _add_tagged(part: PartFacts, plan: Plan, found: Gathered) -> bool:
@@ -104,7 +115,7 @@ def _add_tagged(part: PartFacts, plan: Plan, found: Gathered) -> bool:
 
 
 def _add_ruled(part: PartFacts, plan: Plan, found: Gathered) -> None:
-    rule = next((rule for rule in plan.rules if matches(rule, part)), None)
+    rule = next((rule for rule in plan.rules if covers(rule.parts, part.path)), None)
     if rule is None:
         return
     if rule.leave_out:
@@ -124,18 +135,6 @@ def _add_ruled(part: PartFacts, plan: Plan, found: Gathered) -> None:
     found.cuts.append(
         Cut(part=part.path, name=part.display_name, recipe=recipe, origin=Origin.RULE)
     )
-
-
-def matches(rule: Rule, part: PartFacts) -> bool:
-    """Whether the rule's glob covers the part's whole path; ``*`` stays within one level."""
-    return bool(_pattern(rule.parts).fullmatch(part.path))
-
-
-@lru_cache(maxsize=512)
-def _pattern(glob: str) -> re.Pattern[str]:
-    pieces = re.split(r"(\*\*|\*|\?)", glob)
-    wild = {"**": ".*", "*": "[^/]*", "?": "[^/]"}
-    return re.compile("".join(wild.get(piece, re.escape(piece)) for piece in pieces))
 
 
 def _add_default(source: Survey, found: Gathered) -> None:

@@ -20,6 +20,7 @@ class Offer:
     format: Format
     width: int
     height: int
+    moves: bool = False
 
 
 def default_sizes(shown: Size) -> str:
@@ -43,7 +44,7 @@ def picture(
     """
     if not offers:
         return ""
-    by_format = _by_format(offers)
+    by_format = _by_format(_worth_offering(offers))
     *sources, (_, fallback) = by_format
     sizes = escape(sizes or default_sizes(shown))
     lines = ["<picture>"]
@@ -61,6 +62,20 @@ def picture(
         "</picture>",
     ]
     return "\n".join(lines)
+
+
+def _worth_offering(offers: Sequence[Offer]) -> Sequence[Offer]:
+    """Where some files move, a still of a modern format would be chosen before them: only the
+    fallback may be one."""
+    if not any(offer.moves for offer in offers):
+        return offers
+    return [offer for offer in offers if offer.moves or not FORMATS[offer.format].modern]
+
+
+def plain_box(css: str, shown: Size) -> str:
+    """An element that CSS draws by itself, in the ratio of ``shown`` px."""
+    ratio = f"aspect-ratio: {shown.width} / {shown.height}; max-width: {shown.width}px"
+    return f'<div style="{escape(css)}; {ratio}"></div>'
 
 
 def _by_format(offers: Sequence[Offer]) -> list[tuple[Format, list[Offer]]]:

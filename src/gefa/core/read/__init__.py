@@ -8,6 +8,8 @@ from gefa.core.errors import SourceError, UnsupportedSource
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
 from gefa.core.read.flat import FlatPicture
 from gefa.core.read.openraster import OpenRaster
+from gefa.core.read.pages import PagedTiff, page_names
+from gefa.core.read.scratch import Scratch
 from gefa.core.read.sniff import HEAD_BYTES, KINDS_IN_WORDS, FileKind, sniff
 from gefa.core.read.svg import Svg
 
@@ -38,8 +40,9 @@ def kind_of(path: Path, name: str | None = None) -> FileKind:
     return kind
 
 
-def read(path: Path, name: str | None = None) -> Document:
-    """Open a source. ``name`` is what people call it, if not the file's own name.
+def read(path: Path, name: str | None = None, scratch: Scratch | None = None) -> Document:
+    """Open a source. ``name`` is what people call it, if not the file's own name;
+    ``scratch`` is where copies of large pictures are kept.
 
     Raises SourceError if it is broken or too large, UnsupportedSource if it is something else.
     """
@@ -49,4 +52,6 @@ def read(path: Path, name: str | None = None) -> Document:
         return Svg(path, file)
     if kind is FileKind.OPENRASTER:
         return OpenRaster(path, file)
-    return FlatPicture(path, file, kind)
+    if kind is FileKind.TIFF and (names := page_names(path)):
+        return PagedTiff(path, file, names, scratch)
+    return FlatPicture(path, file, kind, scratch)

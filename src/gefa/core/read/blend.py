@@ -16,7 +16,7 @@ import pyvips
 from numpy.typing import NDArray
 
 from gefa.core.geometry import Rect
-from gefa.core.pixels import with_alpha
+from gefa.core.pixels import inside, with_alpha
 
 Pixels: TypeAlias = NDArray[np.float32]
 """Rows × columns × (red, green, blue, alpha), premultiplied, 0..1."""
@@ -30,16 +30,16 @@ _STRIP_PIXELS = 1 << 17
 
 @dataclass(frozen=True, slots=True)
 class Placed:
-    """A picture at a place on the canvas (px), with its opacity (0..1) and operator."""
+    """Rows of pixels with alpha at a place on the canvas (px), with opacity (0..1) and operator."""
 
-    image: Any
+    pixels: NDArray[np.uint8]
     x: int
     y: int
     opacity: float = 1.0
     blend: str = "src-over"
 
 
-def compose(placed: Iterable[Placed], region: Rect) -> pyvips.Image:
+def compose(placed: Iterable[Placed], region: Rect) -> NDArray[np.uint8]:
     """``placed``, bottom first, over transparency: what lies in ``region``, as 8-bit sRGB+alpha.
 
     The sum so far is one float buffer that each layer changes only where it lies, so that a
@@ -48,20 +48,17 @@ def compose(placed: Iterable[Placed], region: Rect) -> pyvips.Image:
     planes = np.zeros((4, region.height, region.width), np.float32)
     for layer in placed:
         _lay(planes, layer, region)
-    return pyvips.Image.new_from_array(_to_bytes(planes), interpretation="srgb")
+    return _to_bytes(planes)
 
 
 def _lay(planes: Planes, layer: Placed, region: Rect) -> None:
-    own = Rect(layer.x, layer.y, layer.image.width, layer.image.height)
+    own = Rect(layer.x, layer.y, layer.pixels.shape[1], layer.pixels.shape[0])
     shared = own.intersection(region)
     if layer.blend in REACHING:
         _lay_around(planes, layer.blend, shared.moved(-region.x, -region.y))
     if shared.empty:
         return
-    image = with_alpha(layer.image)
-    if image.width != shared.width or image.height != shared.height:
-        image = image.crop(shared.x - own.x, shared.y - own.y, shared.width, shared.height)
-    source = image.numpy()
+    source = inside(layer.pixels, shared.moved(-own.x, -own.y))
     left, top = shared.x - region.x, shared.y - region.y
     for rows in _strips(shared.height, shared.width):
         place = np.s_[:, top + rows.start : top + rows.stop, left : left + shared.width]
@@ -232,10 +229,7 @@ def _set_saturation(colour: Pixels, wanted: Pixels) -> Pixels:
     """SetSat: the least component becomes 0, the most ``wanted``, the middle one in proportion."""
     spread = _saturation(colour)
     least = colour.min(axis=-1, keepdims=True)
-    stretched = np.divide(
-        (colour - least) * wanted, spread, out=np.zeros_like(colour), where=spread > 0
-    )
-    return stretched
+    return np.divide((colour - least) * wanted, spread, out=np.zeros_like(colour), where=spread > 0)
 
 
 def _hue(below: Pixels, above: Pixels) -> Pixels:

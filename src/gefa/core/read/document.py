@@ -26,6 +26,7 @@ class Kind(StrEnum):
     TEXT = "text"
     IMAGE = "image"
     USE = "use"
+    PAGE = "page"
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,8 +34,9 @@ class Part:
     """Anything a source can be asked for.
 
     ``path`` names it within its document (``Sky/Kites/Red kite``, ``/`` for the canvas), without
-    tags. ``opacity`` is 0..1. ``scalable`` parts are drawn at any size, never enlarged from
-    pixels. ``children`` are topmost first.
+    tags; ``id`` is what the file itself calls it, empty if it does not. ``opacity`` is 0..1.
+    ``isolated`` groups are composed by themselves first. ``scalable`` parts are drawn at any
+    size, never enlarged from pixels. ``children`` are topmost first.
     """
 
     path: str
@@ -46,6 +48,7 @@ class Part:
     opacity: float = 1.0
     blend: str = "src-over"
     scalable: bool = False
+    isolated: bool = False
     children: tuple[Part, ...] = ()
 
     def walk(self) -> Iterator[Part]:
@@ -65,6 +68,33 @@ class Notice:
     reason: str
 
 
+@dataclass(frozen=True, slots=True)
+class Strays:
+    """Objects of a part that lie far off, and the part without them; extents in canvas px."""
+
+    names: tuple[str, ...]
+    extents: tuple[Rect, ...]
+    rest: Rect
+    fingerprint: str
+
+
+@dataclass(frozen=True, slots=True)
+class Original:
+    """A bitmap stored inside a design.
+
+    ``key`` finds it again in the file; ``part`` is the path of the part that shows it. Sizes in px:
+    ``shown`` is how large it lies on the canvas.
+    """
+
+    key: str
+    part: str
+    name: str
+    media_type: str
+    size: Size
+    shown: Rect
+    bytes: int
+
+
 @dataclass
 class Document(ABC):
     """One revision of a source, open for asking. Reading pixels happens only when asked."""
@@ -78,6 +108,10 @@ class Document(ABC):
     """Whether the canvas may show through; False for a flat picture without alpha."""
     stored_bytes: int | None = None
     """Size of a flat picture's own file in bytes; None for a design."""
+    frames: int = 1
+    """How many frames move; 1 for a still."""
+    made_of_parts: bool = False
+    """Whether the canvas shows nothing but its parts, so that their facts tell what changed."""
 
     def __post_init__(self) -> None:
         self._by_path = {part.path: part for part in self.canvas.walk()}
@@ -101,7 +135,7 @@ class Document(ABC):
     def canvas_rect(self) -> Rect:
         return Rect(0, 0, self.size.width, self.size.height)
 
-    def measure(self, parts: Sequence[Part]) -> None:
+    def measure(self, parts: Sequence[Part]) -> None:  # noqa: B027 - nothing to do for most
         """Get ready to tell extents and fingerprints of many parts at once, on all cores.
 
         A part that cannot be measured raises when it is itself asked for, not here.
@@ -111,18 +145,44 @@ class Document(ABC):
     def extent(self, part: Part) -> Rect:
         """The part's visible pixels with effects, in canvas px; empty if nothing shows."""
 
+    def originals(self) -> list[Original]:
+        """The bitmaps stored in the file, topmost first."""
+        return []
+
+    def original_bytes(self, key: str) -> bytes:
+        """An original, byte for byte as stored."""
+        raise PartMissing(f"holds no original {key!r}.", file=self.name)
+
     @abstractmethod
-    def render(self, part: Part, region: Rect, width: int) -> pyvips.Image:
+    def render(self, part: Part, region: Rect, width: int, *, whole: bool = True) -> pyvips.Image:
         """``region`` of the part alone, as 8-bit sRGB with or without alpha.
 
         A scalable part comes exactly ``width`` px wide. Any other comes at its natural size, or
-        reduced to no less than twice ``width``, which leaves room for one good resize.
+        reduced to no less than twice ``width``, which leaves room for one good resize. With
+        ``whole`` false the part comes without its strays.
         """
 
     def coverage(self, part: Part, region: Rect, size: Size) -> pyvips.Image:
         """The alpha of ``region`` of the part alone, reduced to ``size`` px: one band, 0..255."""
         image = resize(self.render(part, region, size.width), size)
         return image[3] if image.hasalpha() else pyvips.Image.black(size.width, size.height) + 255
+
+    def moving(self, size: Size) -> pyvips.Image:
+        """All frames at ``size`` px, if there are several; see ``FlatPicture.moving``."""
+        raise NotImplementedError(f"{self.format} does not move")
+
+    def css(self, part: Part) -> str:
+        """CSS declarations that show the part as well as a file would; empty if none can."""
+        return ""
+
+    def likeness(self, part: Part) -> str:
+        """What the part roughly looks like, as ``gefa.core.read.likeness`` writes it; empty if it
+        shows nothing or was never drawn."""
+        return ""
+
+    def strays(self, part: Part) -> Strays | None:
+        """Objects far from everything else in the part that blow its extent up."""
+        return None
 
     @abstractmethod
     def fingerprint(self, part: Part) -> str:

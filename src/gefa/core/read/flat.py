@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import hashlib
+from functools import cached_property
 from pathlib import Path
+from typing import Any
 
 import pyvips
 
@@ -11,11 +13,11 @@ from gefa.core.errors import SourceError
 from gefa.core.geometry import Rect, Size
 from gefa.core.pixels import resize, to_srgb
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
-from gefa.core.read.limits import check_size
+from gefa.core.read.heic import heic_size, load_heic
+from gefa.core.read.limits import MAX_MEGAPIXELS, check_size
+from gefa.core.read.scratch import Scratch
 from gefa.core.read.sniff import FileKind
-
-SIDEWAYS = frozenset({5, 6, 7, 8})
-"""EXIF orientations that swap width and height (CIPA DC-008, Orientation)."""
+from gefa.core.read.upright import SIDEWAYS, orientation_of, stored_region, turned
 
 _LOADERS = {
     FileKind.PNG: pyvips.Image.pngload,
@@ -26,80 +28,147 @@ _LOADERS = {
     FileKind.TIFF: pyvips.Image.tiffload,
 }
 """Loaders by kind: libvips would read ``[...]`` in a file name as options."""
+_ANIMATED = frozenset({FileKind.GIF, FileKind.WEBP})
 
+LARGE_MEGAPIXELS = 40.0
+"""above which regions come from a tiled copy on disk, below from memory"""
 _WHAT_TO_DO = "Open it in the program that made it, save it again, and bring it in anew."
 
 
 class FlatPicture(Document):
-    """A PNG, JPEG, WebP, AVIF, GIF or TIFF."""
+    """A PNG, JPEG, WebP, AVIF, HEIC, GIF or TIFF, or one ``page`` (from 0) of it."""
 
-    def __init__(self, path: Path, name: str, kind: FileKind) -> None:
+    def __init__(
+        self, path: Path, name: str, kind: FileKind, scratch: Scratch | None = None, page: int = 0
+    ) -> None:
         self._path = path
         self._kind = kind
         self._file = name
-        header = self._open()
-        self._orientation = _orientation(header)
+        self._page = page
+        self._scratch = scratch or Scratch()
+        self._stored, self._orientation, alpha, pages = self._header()
         sideways = self._orientation in SIDEWAYS
-        size = Size(header.height, header.width) if sideways else Size(header.width, header.height)
+        size = Size(self._stored.height, self._stored.width) if sideways else self._stored
         check_size(size, name)
-        canvas = Part(CANVAS_PATH, CANVAS_PATH, Path(name).stem or name, Kind.CANVAS)
+        canvas = Part(CANVAS_PATH, "", Path(name).stem or name, Kind.CANVAS)
         super().__init__(
             name,
             kind.value,
             size,
             canvas,
-            transparent=header.hasalpha(),
+            transparent=alpha,
             stored_bytes=path.stat().st_size,
         )
-        pages = header.get("n-pages") if header.get_typeof("n-pages") else 1
-        if pages > 1:
+        if pages > 1 and kind in _ANIMATED:
+            self._count_frames(pages)
+        elif pages > 1 and kind is not FileKind.TIFF:
             self.notices.append(
-                Notice(CANVAS_PATH, f"has {pages} pages or frames; only the first is used")
+                Notice(CANVAS_PATH, f"holds {pages} pictures; only the first is used")
             )
+
+    def _header(self) -> tuple[Size, int, bool, int]:
+        """Stored size in px, orientation, whether there is alpha, number of pages or frames."""
+        if self._kind is FileKind.HEIC:
+            try:
+                width, height, alpha = heic_size(self._path)
+            except pyvips.Error as error:
+                raise self._unreadable(error) from error
+            return Size(width, height), 1, alpha, 1
+        image = self._open()
+        pages = image.get("n-pages") if image.get_typeof("n-pages") else 1
+        return Size(image.width, image.height), orientation_of(image), image.hasalpha(), pages
+
+    def _count_frames(self, frames: int) -> None:
+        if frames * self.size.megapixels > MAX_MEGAPIXELS:
+            reason = f"has {frames} frames, more than can be kept moving; the first is used"
+            self.notices.append(Notice(CANVAS_PATH, reason))
+        else:
+            self.frames = frames
+
+    # -- asking for it -------------------------------------------------------------------
 
     def extent(self, part: Part) -> Rect:
         return self.canvas_rect
 
     def fingerprint(self, part: Part) -> str:
+        return self._digest
+
+    @cached_property
+    def _digest(self) -> str:
         digest = hashlib.sha256()
         with self._path.open("rb") as file:
             while block := file.read(1 << 20):
                 digest.update(block)
-        return digest.hexdigest()
+        return digest.hexdigest() + (f" page {self._page}" if self._page else "")
 
-    def render(self, part: Part, region: Rect, width: int) -> pyvips.Image:
-        shrink = _shrink_on_load(self._kind, self.size.width // max(1, width))
+    def render(self, part: Part, region: Rect, width: int, *, whole: bool = True) -> pyvips.Image:
         try:
-            return self._pixels(shrink, width, region)
+            if region == self.canvas_rect:
+                return self._reduced(width)
+            return self._cropped(region, width)
         except pyvips.Error as error:
             raise self._unreadable(error) from error
 
-    def _pixels(self, shrink: int, width: int, region: Rect) -> pyvips.Image:
+    def _reduced(self, width: int) -> pyvips.Image:
         """One pass over the file: convert, reduce while streaming, then turn upright."""
+        shrink = _shrink_on_load(self._kind, self.size.width // max(1, width))
         image = to_srgb(self._open(shrink=shrink))
-        sideways = self._orientation in SIDEWAYS
-        whole = region == self.canvas_rect
-        natural = image.height if sideways else image.width
-        wanted = 2 * width
-        if whole and natural > wanted:
-            scale = wanted / natural
+        natural = image.height if self._orientation in SIDEWAYS else image.width
+        if natural > 2 * width:
+            scale = 2 * width / natural
             image = resize(
                 image,
                 Size(max(1, round(image.width * scale)), max(1, round(image.height * scale))),
             )
-        image = image.copy_memory()
-        if self._orientation > 1:
-            image = image.copy()
-            image.set_type(pyvips.GValue.gint_type, "orientation", self._orientation)
-            image = image.autorot()
-        if not whole:
-            scale = image.width / self.size.width
-            image = image.crop(*_scaled(region, scale, image))
-        return image
+        return turned(image.copy_memory(), self._orientation)
 
-    def _open(self, shrink: int = 1) -> pyvips.Image:
-        options = {"shrink": shrink} if shrink > 1 else {}
+    def _cropped(self, region: Rect, width: int) -> pyvips.Image:
+        inside = stored_region(region, self._stored, self._orientation)
+        cut = self._any_order.crop(inside.x, inside.y, inside.width, inside.height)
+        piece = turned(cut.copy_memory(), self._orientation)
+        if piece.width > 2 * width:
+            piece = resize(
+                piece, Size(2 * width, max(1, round(2 * width * piece.height / piece.width)))
+            )
+        return piece.copy_memory()
+
+    @cached_property
+    def _any_order(self) -> pyvips.Image:
+        """All stored pixels as sRGB, readable in any order: in memory, or from a tiled copy on
+        disk where that would be too much."""
+        image = to_srgb(self._open())
+        if self.size.megapixels <= LARGE_MEGAPIXELS:
+            return image.copy_memory()
+        return self._scratch.tiled(f"{self._digest} tiled", image)
+
+    def moving(self, size: Size) -> pyvips.Image:
+        """All frames at ``size`` px under each other, with the fields that libvips writes an
+        animation from: ``page-height``, ``delay`` (ms) and ``loop``."""
         try:
+            strip = to_srgb(self._open(n=-1))
+            times = {name: strip.get(name) for name in ("delay", "loop") if strip.get_typeof(name)}
+            strip = self._scratch.tiled(f"{self._digest} frames", strip)
+            frames = [
+                resize(strip.crop(0, at * self.size.height, strip.width, self.size.height), size)
+                for at in range(self.frames)
+            ]
+            joined = frames[0].arrayjoin(frames[1:], across=1).copy_memory().copy()
+        except pyvips.Error as error:
+            raise self._unreadable(error) from error
+        joined.set_type(pyvips.GValue.gint_type, "page-height", size.height)
+        joined.set_type(pyvips.GValue.array_int_type, "delay", times.get("delay", []))
+        joined.set_type(pyvips.GValue.gint_type, "loop", times.get("loop", 0))
+        return joined
+
+    def _open(self, shrink: int = 1, n: int = 1) -> pyvips.Image:
+        options: dict[str, Any] = {"shrink": shrink} if shrink > 1 else {}
+        if n != 1:
+            options["n"] = n
+        if self._page:
+            options["page"] = self._page
+        try:
+            if self._kind is FileKind.HEIC:
+                return load_heic(self._path)
             return _LOADERS[self._kind](
                 str(self._path), access="sequential", fail_on="truncated", **options
             )
@@ -114,24 +183,11 @@ class FlatPicture(Document):
         )
 
 
-def _orientation(image: pyvips.Image) -> int:
-    value = image.get("orientation") if image.get_typeof("orientation") else 1
-    return value if 1 <= value <= 8 else 1
-
-
 def _shrink_on_load(kind: FileKind, factor: int) -> int:
     """How far the JPEG decoder may reduce by itself and still leave twice the wanted width."""
     if kind is not FileKind.JPEG:
         return 1
     return next((shrink for shrink in (8, 4, 2) if factor >= 2 * shrink), 1)
-
-
-def _scaled(region: Rect, scale: float, image: pyvips.Image) -> tuple[int, int, int, int]:
-    x = min(image.width - 1, round(region.x * scale))
-    y = min(image.height - 1, round(region.y * scale))
-    width = max(1, min(image.width - x, round(region.width * scale)))
-    height = max(1, min(image.height - y, round(region.height * scale)))
-    return x, y, width, height
 
 
 def _last_line(error: pyvips.Error) -> str:

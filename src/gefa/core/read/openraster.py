@@ -7,7 +7,7 @@ import struct
 import zipfile
 import zlib
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from xml.etree.ElementTree import Element
 
@@ -15,13 +15,24 @@ import pyvips
 
 from gefa.core.errors import SourceError
 from gefa.core.geometry import NOWHERE, Rect, Size, union_all
-from gefa.core.pixels import to_srgb, visible_box, with_alpha
+from gefa.core.pixels import as_image, box_of, inside, one_colour, to_srgb, with_alpha
 from gefa.core.read import xml
-from gefa.core.read.bitmaps import BitmapCache
+from gefa.core.read.bitmaps import Bitmap, BitmapCache
 from gefa.core.read.blend import EATING, OPERATORS, Placed, compose, faded
-from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
+from gefa.core.read.document import (
+    CANVAS_PATH,
+    Document,
+    Kind,
+    Notice,
+    Original,
+    Part,
+    Strays,
+)
+from gefa.core.read.likeness import likeness_of
 from gefa.core.read.limits import MAX_LAYER_BYTES, check_size
 from gefa.core.read.naming import PathBook, split_tags
+from gefa.core.read.stored import media_type_of, size_of
+from gefa.core.read.strays import find_strays
 from gefa.core.read.threads import on_all_cores
 
 _SAVE_AGAIN = "Save it again from the program that made it, and bring it in anew."
@@ -37,7 +48,6 @@ class _Node:
     member: str
     x: int
     y: int
-    isolated: bool
     children: tuple[_Node, ...]
 
 
@@ -49,6 +59,8 @@ class OpenRaster(Document):
         self._file = name
         self._extents: dict[str, Rect] = {}
         self._found: list[Notice] = []
+        self._likenesses: dict[str, str] = {}
+        self._colours: dict[str, str] = {}
         self._digests: dict[str, str] = {}
         self._bitmaps = BitmapCache(KEPT_BYTES)
         self._archive = self._zip()
@@ -63,14 +75,15 @@ class OpenRaster(Document):
         children = tuple(self._nodes(stack, "", 0, 0))
         canvas = Part(
             CANVAS_PATH,
-            CANVAS_PATH,
+            "",
             Path(name).stem or name,
             Kind.CANVAS,
             children=tuple(node.part for node in children),
         )
-        self._root = _Node(canvas, "", 0, 0, True, children)
+        self._root = _Node(canvas, "", 0, 0, children)
         self._node_of = {node.part.path: node for node in _walk(self._root)}
         super().__init__(name, "openraster", size, canvas, self._found)
+        self.made_of_parts = True
 
     # -- reading the stack ---------------------------------------------------------------
 
@@ -94,19 +107,20 @@ class OpenRaster(Document):
         opacity = _opacity(element)
         blend = self._operator(element, path)
         children = tuple(self._nodes(element, path, x, y)) if kind == "stack" else ()
+        isolated = opacity < 1 or blend != "src-over" or element.get("isolation") == "isolate"
         part = Part(
             path,
-            path,
+            _id_of(element),
             label,
             Kind.GROUP if kind == "stack" else Kind.LAYER,
             tags,
             element.get("visibility", "visible") != "hidden",
             opacity,
             blend,
+            isolated=isolated,
             children=tuple(node.part for node in children),
         )
-        isolated = opacity < 1 or blend != "src-over" or element.get("isolation") == "isolate"
-        return _Node(part, element.get("src", ""), x, y, isolated, children)
+        return _Node(part, element.get("src", ""), x, y, children)
 
     def _operator(self, element: Element, path: str) -> str:
         named = element.get("composite-op", "svg:src-over").removeprefix("svg:")
@@ -138,16 +152,60 @@ class OpenRaster(Document):
         if node.part.opacity <= 0:
             return NOWHERE
         if node.part.kind is Kind.LAYER:
-            return visible_box(self._bitmap(node)).moved(node.x, node.y)
+            return self._measure_layer(node)
         shown = [child for child in node.children if child.part.visible]
         box = union_all(self.extent(child.part) for child in shown)
         if box.empty or not any(inner.part.blend in EATING for inner in _walk(node)):
             return box
-        return visible_box(self._draw(node, box)).moved(box.x, box.y)
+        return box_of(compose(self._stacked(node, box), box)[..., 3]).moved(box.x, box.y)
 
-    def render(self, part: Part, region: Rect, width: int) -> pyvips.Image:
+    def _measure_layer(self, node: _Node) -> Rect:
+        bitmap = self._bitmap(node)
+        box = box_of(bitmap[..., 3])
+        visible = inside(bitmap, box)
+        self._likenesses[node.part.path] = likeness_of(visible)
+        self._colours[node.part.path] = one_colour(visible)
+        return box.moved(node.x, node.y) if not box.empty else NOWHERE
+
+    def likeness(self, part: Part) -> str:
+        return self._likenesses.get(part.path, "")
+
+    def css(self, part: Part) -> str:
+        colour = self._colours.get(part.path, "")
+        if not colour:
+            return ""
+        fading = f"; opacity: {part.opacity:.4g}" if part.opacity < 1 else ""
+        return f"background: {colour}{fading}"
+
+    def strays(self, part: Part) -> Strays | None:
+        node = self._node_of[part.path]
+        rest = self._without_strays(node)
+        if rest is node:
+            return None
+        gone = [child for child in node.children if child not in rest.children]
+        return Strays(
+            tuple(child.part.name or child.part.path for child in gone),
+            tuple(self.extent(child.part) for child in gone),
+            self._measure(rest),
+            self._print(rest, self._measure(rest)),
+        )
+
+    def _without_strays(self, node: _Node) -> _Node:
+        """The group without children that lie far off; itself if it has none."""
+        if node.part.kind is not Kind.GROUP:
+            return node
+        shown = [child for child in node.children if child.part.visible]
+        boxes = [self.extent(child.part) for child in shown]
+        strays = {shown[index].part.path for index in find_strays(boxes, self.canvas_rect)}
+        if not strays:
+            return node
+        kept = tuple(child for child in node.children if child.part.path not in strays)
+        return replace(node, children=kept)
+
+    def render(self, part: Part, region: Rect, width: int, *, whole: bool = True) -> pyvips.Image:
+        node = self._node_of[part.path]
         try:
-            return self._draw(self._node_of[part.path], region)
+            return self._draw(node if whole else self._without_strays(node), region)
         except pyvips.Error as error:
             raise self._broken(part.path, str(error).strip().splitlines()[-1]) from error
 
@@ -155,7 +213,7 @@ class OpenRaster(Document):
         node = self._node_of[part.path]
         if part.kind is not Kind.LAYER:
             return super().coverage(part, region, size)
-        own = self._bitmap(node)[3] * part.opacity
+        own = as_image(self._bitmap(node))[3] * part.opacity
         there = own.embed(node.x - region.x, node.y - region.y, region.width, region.height)
         across, down = size.width / region.width, size.height / region.height
         return there.resize(across, vscale=down, kernel="linear").cast("uchar")
@@ -163,11 +221,11 @@ class OpenRaster(Document):
     def _draw(self, node: _Node, region: Rect) -> pyvips.Image:
         """The node alone: its own opacity, no blending with what lies below it."""
         if node.part.kind is Kind.LAYER:
-            bitmap = self._bitmap(node).embed(
+            bitmap = as_image(self._bitmap(node)).embed(
                 node.x - region.x, node.y - region.y, region.width, region.height, extend="black"
             )
             return faded(bitmap.copy(interpretation="srgb"), node.part.opacity)
-        return faded(compose(self._stacked(node, region), region), node.part.opacity)
+        return faded(as_image(compose(self._stacked(node, region), region)), node.part.opacity)
 
     def _stacked(self, group: _Node, region: Rect) -> Iterator[Placed]:
         """What to lay over each other for a group, bottom first."""
@@ -176,7 +234,7 @@ class OpenRaster(Document):
                 continue
             if child.part.kind is Kind.LAYER:
                 yield self._placed(child, blend=child.part.blend)
-            elif not child.isolated:
+            elif not child.part.isolated:
                 yield from self._stacked(child, region)
             else:
                 inner = compose(self._stacked(child, region), region)
@@ -186,8 +244,9 @@ class OpenRaster(Document):
         return Placed(self._bitmap(node), node.x, node.y, node.part.opacity, blend)
 
     def fingerprint(self, part: Part) -> str:
-        node = self._node_of[part.path]
-        corner = self.extent(part)
+        return self._print(self._node_of[part.path], self.extent(part))
+
+    def _print(self, node: _Node, corner: Rect) -> str:
         digest = hashlib.sha256()
         for line in self._ingredients(node, corner, alone=True):
             digest.update(line.encode())
@@ -196,13 +255,35 @@ class OpenRaster(Document):
     def _ingredients(self, node: _Node, corner: Rect, alone: bool) -> Iterator[str]:
         part = node.part
         blend = "src-over" if alone else part.blend
-        yield f"{part.kind} {part.opacity} {blend} {node.isolated}\n"
+        yield f"{part.kind} {part.opacity} {blend} {part.isolated}\n"
         if part.kind is Kind.LAYER:
             yield f"{self._digest(node.member)} {node.x - corner.x} {node.y - corner.y}\n"
         for child in node.children:
             if child.part.visible:
                 yield from self._ingredients(child, corner, alone=False)
         yield "end\n"
+
+    # -- originals -----------------------------------------------------------------------
+
+    def originals(self) -> list[Original]:
+        found = []
+        for node in _walk(self._root):
+            if node.part.kind is not Kind.LAYER:
+                continue
+            data = self._unpack(node.member)
+            size = size_of(data)
+            if size is None:
+                continue
+            shown = self.extent(node.part).intersection(self.canvas_rect)
+            name = node.part.name or node.part.path
+            media_type = media_type_of(data)
+            found.append(
+                Original(node.part.path, node.part.path, name, media_type, size, shown, len(data))
+            )
+        return found
+
+    def original_bytes(self, key: str) -> bytes:
+        return self._unpack(self._node_of[self.part(key).path].member)
 
     # -- the zip -------------------------------------------------------------------------
 
@@ -236,14 +317,14 @@ class OpenRaster(Document):
             self._digests[member] = hashlib.sha256(self._unpack(member)).hexdigest()
         return self._digests[member]
 
-    def _bitmap(self, node: _Node) -> pyvips.Image:
+    def _bitmap(self, node: _Node) -> Bitmap:
         known = self._bitmaps.get(node.member)
         if known is None:
             known = self._decoded(node)
             self._bitmaps.put(node.member, known)
         return known
 
-    def _decoded(self, node: _Node) -> pyvips.Image:
+    def _decoded(self, node: _Node) -> Bitmap:
         data = self._unpack(node.member)
         self._digests[node.member] = hashlib.sha256(data).hexdigest()
         if not data.startswith(b"\x89PNG\r\n\x1a\n"):
@@ -251,12 +332,20 @@ class OpenRaster(Document):
         try:
             image = pyvips.Image.pngload_buffer(data, fail_on="truncated")
             check_size(Size(image.width, image.height), self._file, f"the layer {node.part.path!r}")
-            return with_alpha(to_srgb(image)).copy_memory()
+            return with_alpha(to_srgb(image)).numpy()
         except pyvips.Error as error:
             raise self._broken(node.member, str(error).strip().splitlines()[-1]) from error
 
     def _broken(self, what: str, reason: str) -> SourceError:
         return SourceError(f"{what} cannot be read: {reason}.", file=self._file, advice=_SAVE_AGAIN)
+
+
+def _id_of(element: Element) -> str:
+    """What the program that wrote the file calls the layer for itself, if it says so."""
+    for key, value in element.attrib.items():
+        if xml.local_name(key) in ("id", "uuid"):
+            return value.strip()
+    return ""
 
 
 def _walk(node: _Node) -> Iterator[_Node]:

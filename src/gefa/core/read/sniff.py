@@ -18,11 +18,16 @@ class FileKind(StrEnum):
     AVIF = "avif"
     GIF = "gif"
     TIFF = "tiff"
+    HEIC = "heic"
 
 
 FLAT_KINDS = frozenset(FileKind) - {FileKind.SVG, FileKind.OPENRASTER}
 
-KINDS_IN_WORDS = "SVG, OpenRaster, PNG, JPEG, WebP, AVIF, GIF and TIFF"
+KINDS_IN_WORDS = "SVG, OpenRaster, PNG, JPEG, WebP, AVIF, HEIC, GIF and TIFF, or a zip of them"
+
+_HEIC_BRANDS = (b"heic", b"heix", b"hevc", b"heim", b"heis", b"mif1", b"msf1")
+"""ISO/IEC 23008-12, annex B.4"""
+ZIP_START = b"PK\x03\x04"
 
 
 def sniff(head: bytes) -> FileKind | None:
@@ -39,6 +44,8 @@ def sniff(head: bytes) -> FileKind | None:
         return FileKind.TIFF
     if head[4:8] == b"ftyp" and (b"avif" in head[8:64] or b"avis" in head[8:64]):
         return FileKind.AVIF
+    if head[4:8] == b"ftyp" and any(brand in head[8:40] for brand in _HEIC_BRANDS):
+        return FileKind.HEIC
     if head.startswith(b"PK\x03\x04") and b"mimetypeimage/openraster" in head[:128]:
         return FileKind.OPENRASTER
     if _looks_like_svg(head):

@@ -9,13 +9,26 @@ from pydantic import BaseModel, ConfigDict
 from gefa.core.errors import PartMissing, SourceError
 from gefa.core.geometry import Rect, Size
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
+from gefa.core.read.strays import in_words
+
+
+class StrayFacts(BaseModel):
+    """Objects that lie far off the rest of a part, in words, and the part without them."""
+
+    model_config = ConfigDict(frozen=True)
+
+    words: str
+    extents: tuple[Rect, ...]
+    rest: Rect
+    fingerprint: str
 
 
 class PartFacts(BaseModel):
     """A part as a survey knows it.
 
     ``depth`` is 0 for the canvas. ``extent`` is in canvas px, None if not measured; ``problem``
-    says why it could not be.
+    says why it could not be. ``css`` shows the part as well as a file would; ``likeness`` is what
+    it roughly looks like.
     """
 
     model_config = ConfigDict(frozen=True)
@@ -32,6 +45,11 @@ class PartFacts(BaseModel):
     extent: Rect | None = None
     fingerprint: str = ""
     problem: str = ""
+    id: str = ""
+    isolated: bool = False
+    likeness: str = ""
+    css: str = ""
+    strays: StrayFacts | None = None
 
     @property
     def display_name(self) -> str:
@@ -50,6 +68,8 @@ class Survey(BaseModel):
     stored_bytes: int | None
     parts: list[PartFacts]
     notices: list[Notice] = []
+    frames: int = 1
+    made_of_parts: bool = False
 
     @property
     def size(self) -> Size:
@@ -98,6 +118,8 @@ def survey(document: Document, wanted: Callable[[Part], bool] = lambda part: Tru
             for part, depth in _with_depth(document.canvas)
         ],
         notices=document.notices,
+        frames=document.frames,
+        made_of_parts=document.made_of_parts,
     )
 
 
@@ -111,10 +133,13 @@ def _with_depth(canvas: Part) -> Iterator[tuple[Part, int]]:
 
 def _facts(document: Document, part: Part, depth: int, measure: bool) -> PartFacts:
     extent, fingerprint, problem = None, "", ""
+    css, likeness, strays = "", "", None
     if measure:
         try:
             extent = document.extent(part)
             fingerprint = document.fingerprint(part)
+            likeness, css = document.likeness(part), document.css(part)
+            strays = _strays(document, part)
         except SourceError as error:
             if part.path == CANVAS_PATH and not part.children:
                 raise
@@ -132,4 +157,21 @@ def _facts(document: Document, part: Part, depth: int, measure: bool) -> PartFac
         extent=extent,
         fingerprint=fingerprint,
         problem=problem,
+        id=part.id,
+        isolated=part.isolated,
+        likeness=likeness,
+        css=css,
+        strays=strays,
+    )
+
+
+def _strays(document: Document, part: Part) -> StrayFacts | None:
+    found = document.strays(part)
+    if found is None:
+        return None
+    return StrayFacts(
+        words=in_words(found.names, found.extents, found.rest),
+        extents=found.extents,
+        rest=found.rest,
+        fingerprint=found.fingerprint,
     )

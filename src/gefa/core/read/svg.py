@@ -2,29 +2,53 @@
 
 from __future__ import annotations
 
-import base64
-import binascii
 import hashlib
 import re
 from collections.abc import Iterator, Sequence
 from math import ceil
 from pathlib import Path
-from urllib.parse import unquote_to_bytes
 from xml.etree import ElementTree
 from xml.etree.ElementTree import Element
 
 import pyvips
 
-from gefa.core.errors import SourceError
-from gefa.core.geometry import NOWHERE, Rect, Size
-from gefa.core.pixels import visible_box
-from gefa.core.read import xml
-from gefa.core.read.document import CANVAS_PATH, Document, Kind, Part
+from gefa.core.errors import PartMissing, SourceError
+from gefa.core.geometry import NOWHERE, Rect, Size, union_all
+from gefa.core.pixels import box_of, inside, visible_box, with_alpha
+from gefa.core.read import fonts, xml
+from gefa.core.read.document import (
+    CANVAS_PATH,
+    Document,
+    Kind,
+    Notice,
+    Original,
+    Part,
+    Strays,
+)
+from gefa.core.read.likeness import likeness_of
 from gefa.core.read.limits import MAX_PARTS, check_size
 from gefa.core.read.naming import PathBook, split_tags
+from gefa.core.read.stored import media_type_of, size_of
+from gefa.core.read.strays import area, find_strays
+from gefa.core.read.svg_css import css_of
+from gefa.core.read.svg_elements import (
+    RESOURCES,
+    STYLE,
+    SVG,
+    embedded,
+    has_bitmap,
+    href,
+    is_shown,
+    length,
+    note_held,
+    number,
+    own_property,
+    raw_name,
+    references,
+    shell,
+)
 from gefa.core.read.threads import on_all_cores
 
-SVG = "http://www.w3.org/2000/svg"
 DPI = 96
 """CSS px in an inch (CSS Values and Units 4, section 5.2)."""
 
@@ -44,19 +68,6 @@ KINDS = {
     "polyline": Kind.SHAPE,
     "polygon": Kind.SHAPE,
 }
-RESOURCES = frozenset(
-    {
-        *("defs", "style", "linearGradient", "radialGradient", "pattern", "clipPath", "mask"),
-        *("filter", "symbol", "marker", "font", "font-face", "color-profile", "cursor", "view"),
-    }
-)
-"""Elements that show nothing where they stand."""
-STYLE = "<style>"
-"""stands for a style sheet where ids are noted; no id can be that"""
-_UNITS = {"": 1.0, "px": 1.0, "in": 96.0, "cm": 96 / 2.54, "mm": 96 / 25.4, "pt": 96 / 72,
-          "pc": 16.0, "q": 96 / 101.6}  # fmt: skip
-_LENGTH = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:e[-+]?\d+)?)\s*([a-z]*|%)\s*$", re.I)
-_REFERENCE = re.compile(r"""url\(\s*['"]?#([^)'"\s]+)|^\s*#(\S+)\s*$""")
 _ALWAYS_SHOWN = "display:inline!important"
 _NEUTRAL = (
     f"{_ALWAYS_SHOWN};opacity:1!important;filter:none!important;mix-blend-mode:normal!important"
@@ -66,6 +77,9 @@ _NEAR_SIDE, _FAR_SIDE = 400, 820
 _FAR = 20
 """how many canvases away from the canvas a part is looked for"""
 _MAX_RENDER_SIDE = 30_000
+
+Line = tuple[Element, ...]
+"""an element behind all its ancestors, the root first"""
 
 
 class Svg(Document):
@@ -82,69 +96,85 @@ class Svg(Document):
             )
         size = _canvas_size(self._svg, name)
         check_size(size, name, "the canvas")
-        self._check_images()
-        self._ancestors: dict[str, tuple[Element, ...]] = {CANVAS_PATH: (self._svg,)}
+        self._lines: dict[str, Line] = {CANVAS_PATH: (self._svg,)}
         self._by_id = {e.get("id", ""): e for e in self._svg.iter() if e.get("id")}
         self._styles = [e for e in self._svg.iter() if xml.local_name(e.tag) == "style"]
         self._held: dict[Element, frozenset[str]] = {}
-        _note_held(self._svg, self._held)
+        note_held(self._svg, self._held)
+        self._check_images()
         self._far_seen: Rect | None = None
         self._paths = PathBook()
         self._extents: dict[str, Rect] = {}
+        self._likenesses: dict[str, str] = {}
+        self._strays: dict[str, tuple[Line, ...]] = {}
         parts = tuple(self._parts(self._svg, "", (self._svg,)))
         canvas = Part(
             CANVAS_PATH,
-            CANVAS_PATH,
+            "",
             Path(name).stem or name,
             Kind.CANVAS,
-            scalable=not _has_bitmap(self._svg),
+            scalable=not has_bitmap(self._svg),
             children=parts,
         )
-        super().__init__(name, "svg", size, canvas)
-        if len(self._ancestors) > MAX_PARTS:
+        super().__init__(name, "svg", size, canvas, list(self._missing_typefaces()))
+        if len(self._lines) > MAX_PARTS:
             raise SourceError(
-                f"has {len(self._ancestors):,} named parts; the limit is {MAX_PARTS:,}.",
+                f"has {len(self._lines):,} named parts; the limit is {MAX_PARTS:,}.",
                 file=name,
                 advice="Split the drawing into several files.",
             )
 
+    def _check_images(self) -> None:
+        for _, data in self._stored():
+            size = size_of(data)
+            if size is not None:
+                check_size(size, self._file, "a picture inside the drawing")
+
+    def _missing_typefaces(self) -> Iterator[Notice]:
+        """One notice for each typeface that text asks for and this machine lacks."""
+        told: set[str] = set()
+        for path, line in self._lines.items():
+            if xml.local_name(line[-1].tag) == "g" or path == CANVAS_PATH:
+                continue
+            yield from _typeface_notices(path, fonts.asked_for(line), told)
+        everywhere = [*fonts.asked_for((self._svg,)), *fonts.in_sheets(self._styles)]
+        yield from _typeface_notices(CANVAS_PATH, iter(everywhere), told)
+
     # -- the tree ------------------------------------------------------------------------
 
-    def _parts(self, element: Element, parent: str, line: tuple[Element, ...]) -> Iterator[Part]:
+    def _parts(self, element: Element, parent: str, line: Line) -> Iterator[Part]:
         """Named descendants of ``element``, topmost (last drawn) first."""
         for child in reversed(element):
             kind = KINDS.get(xml.local_name(child.tag))
             if kind is None:
                 continue
-            raw = _raw_name(child)
+            raw = raw_name(child)
             if raw:
                 yield self._part(child, kind, raw, parent, (*line, child))
             elif kind is Kind.GROUP:
                 yield from self._parts(child, parent, (*line, child))
 
-    def _part(
-        self, element: Element, kind: Kind, raw: str, parent: str, line: tuple[Element, ...]
-    ) -> Part:
+    def _part(self, element: Element, kind: Kind, raw: str, parent: str, line: Line) -> Part:
         name, tags = split_tags(raw)
         path = self._paths.path(parent, name or (tags[0] if tags else kind.value))
-        self._ancestors[path] = line
+        self._lines[path] = line
         children = tuple(self._parts(element, path, line)) if kind is Kind.GROUP else ()
         return Part(
             path,
-            element.get("id", path),
+            element.get("id", ""),
             name,
             kind,
             tags,
-            _is_shown(element),
-            _number(_property(element, "opacity"), 1.0),
-            _property(element, "mix-blend-mode").replace("normal", "") or "src-over",
+            is_shown(element),
+            number(own_property(element, "opacity"), 1.0),
+            own_property(element, "mix-blend-mode").replace("normal", "") or "src-over",
             scalable=not self._shows_bitmap(element),
             children=children,
         )
 
     def _shows_bitmap(self, element: Element) -> bool:
-        return _has_bitmap(element) or any(
-            _has_bitmap(self._by_id[ref]) for ref in self._closure([element])
+        return has_bitmap(element) or any(
+            has_bitmap(self._by_id[ref]) for ref in self._closure([element])
         )
 
     # -- one part alone ------------------------------------------------------------------
@@ -154,24 +184,31 @@ class Svg(Document):
         found: set[str] = set()
         waiting = list(roots)
         while waiting:
-            for reference in _references(waiting.pop()):
+            for reference in references(waiting.pop()):
                 if reference in self._by_id and reference not in found:
                     found.add(reference)
                     waiting.append(self._by_id[reference])
         return found
 
-    def _alone(self, part: Part) -> Element:
-        """The drawing with only this part and what it refers to."""
-        line = self._ancestors[part.path]
+    def _part_alone(self, part: Part, whole: bool) -> Element:
+        without = () if whole else self._stray_lines(part)
+        return self._alone(self._lines[part.path], part.visible, {line[-1] for line in without})
+
+    def _alone(
+        self, line: Line, visible: bool = True, without: set[Element] | None = None
+    ) -> Element:
+        """The drawing with only the last element of ``line`` and what it refers to."""
         if len(line) == 1:
             return self._svg
-        shells = [_shell(element) for element in line[:-1]]
+        shells = [shell(element) for element in line[:-1]]
         wanted = self._closure([line[-1], *shells, *self._styles])
-        shown = _copy(line[-1], f"{_ALWAYS_SHOWN};mix-blend-mode:normal!important")
-        if not part.visible:
-            _add_style(shown, "visibility:visible")
+        shown = shell(line[-1], f"{_ALWAYS_SHOWN};mix-blend-mode:normal!important")
+        if not visible:
+            shown = shell(shown, "visibility:visible")
+        shown.text = line[-1].text
+        shown.extend(child for child in line[-1] if child not in (without or ()))
         for depth in range(len(line) - 2, -1, -1):
-            holder = _shell(line[depth]) if depth == 0 else _copy_shell(line[depth], _NEUTRAL)
+            holder = shell(line[depth], _NEUTRAL if depth else "")
             for child in line[depth]:
                 if child is line[depth + 1]:
                     holder.append(shown)
@@ -192,17 +229,17 @@ class Svg(Document):
         elif name == "defs":
             kept = [inner for child in element for inner in self._resources(child, wanted)]
             if kept:
-                shell = _shell(element)
-                shell.extend(kept)
-                yield shell
+                defs = shell(element)
+                defs.extend(kept)
+                yield defs
         elif held.isdisjoint(wanted):
             yield from (inner for inner in element.iter() if xml.local_name(inner.tag) == "style")
         elif name in RESOURCES:
             yield element
         else:
-            shell = Element(f"{{{SVG}}}defs")
-            shell.append(element)
-            yield shell
+            defs = Element(f"{{{SVG}}}defs")
+            defs.append(element)
+            yield defs
 
     def _drawn(self, root: Element, region: Rect, scale: float) -> pyvips.Image:
         """``region`` (canvas px) of the drawing under ``root``, ``scale`` times its size."""
@@ -238,7 +275,7 @@ class Svg(Document):
             ) from error
 
     def _inner(self, root: Element) -> Element:
-        inner = _shell(root)
+        inner = shell(root)
         inner.attrib.update(
             x="0", y="0", width=str(self.size.width), height=str(self.size.height),
             overflow="visible",
@@ -246,7 +283,7 @@ class Svg(Document):
         inner.extend(list(root))
         return inner
 
-    # -- asking for parts ----------------------------------------------------------------
+    # -- where parts are -----------------------------------------------------------------
 
     def measure(self, parts: Sequence[Part]) -> None:
         self._everything()
@@ -256,28 +293,36 @@ class Svg(Document):
         if part.path == CANVAS_PATH:
             return self.canvas_rect
         if part.path not in self._extents:
-            self._extents[part.path] = self._measure(part)
+            root = self._part_alone(part, whole=True)
+            rough = self._found(root, self._is_seen(self._lines[part.path]))
+            self._extents[part.path] = self._exactly(root, rough, part.path)
         return self._extents[part.path]
 
-    def _measure(self, part: Part) -> Rect:
-        """Find the part coarsely, near and far, then to the pixel."""
-        root = self._alone(part)
+    def _exactly(self, root: Element, rough: Rect, path: str = "") -> Rect:
+        if rough.empty or max(rough.width, rough.height) > _MAX_RENDER_SIDE:
+            return rough
+        pixels = with_alpha(self._drawn(root, rough, 1.0)).numpy()
+        box = box_of(pixels[..., 3])
+        if path:
+            self._likenesses[path] = likeness_of(inside(pixels, box))
+        return box.moved(rough.x, rough.y) if not box.empty else NOWHERE
+
+    def _found(self, root: Element, seen: bool) -> Rect:
+        """Where ``root`` shows something, found coarsely, near the canvas and far from it."""
         longer = max(self.size.width, self.size.height)
         slack = _FAR * longer // 200
         window = self.canvas_rect.grown(ceil(longer / 4))
-        rough = self._look(root, window, _NEAR_SIDE)
-        if not self._is_seen(part) or not _covers(window, self._everything(), slack):
-            far = self._look(root, self.canvas_rect.grown(_FAR * longer), _FAR_SIDE)
-            rough = rough if _covers(rough, far, slack) else rough.union(far)
-        if rough.empty or max(rough.width, rough.height) > _MAX_RENDER_SIDE:
-            return rough
-        return visible_box(self._drawn(root, rough, 1.0)).moved(rough.x, rough.y)
+        near = self._look(root, window, _NEAR_SIDE)
+        if seen and _covers(window, self._everything(), slack):
+            return near
+        far = self._look(root, self.canvas_rect.grown(_FAR * longer), _FAR_SIDE)
+        return near if _covers(near, far, slack) else near.union(far)
 
-    def _is_seen(self, part: Part) -> bool:
-        """Whether the part shows when the whole drawing is drawn."""
+    def _is_seen(self, line: Line) -> bool:
+        """Whether the last element shows when the whole drawing is drawn."""
         return all(
-            _is_shown(element) and _number(_property(element, "opacity"), 1.0) > 0.05
-            for element in self._ancestors[part.path]
+            is_shown(element) and number(own_property(element, "opacity"), 1.0) > 0.05
+            for element in line
         )
 
     def _everything(self) -> Rect:
@@ -301,28 +346,139 @@ class Svg(Document):
             ceil(box.height / scale),
         ).grown(spare)
 
-    def render(self, part: Part, region: Rect, width: int) -> pyvips.Image:
+    def _extent_of(self, line: Line) -> Rect:
+        """Where an element is that need not be a part."""
+        root = self._alone(line)
+        return self._exactly(root, self._found(root, self._is_seen(line)))
+
+    # -- strays --------------------------------------------------------------------------
+
+    def strays(self, part: Part) -> Strays | None:
+        lines = self._stray_lines(part)
+        if not lines:
+            return None
+        children = self._drawing_children(part)
+        rest = union_all(self._extent_of(line) for line in children if line not in lines)
+        return Strays(
+            tuple(_called(line[-1]) for line in lines),
+            tuple(self._extent_of(line) for line in lines),
+            rest,
+            self._print(self._part_alone(part, whole=False), rest),
+        )
+
+    def _drawing_children(self, part: Part) -> list[Line]:
+        line = self._lines[part.path]
+        return [(*line, child) for child in line[-1] if xml.local_name(child.tag) in KINDS]
+
+    def _stray_lines(self, part: Part) -> tuple[Line, ...]:
+        """Children of a group that lie far off; only looked for where the group reaches far
+        beyond the canvas."""
+        if part.kind is not Kind.GROUP:
+            return ()
+        if part.path not in self._strays:
+            self._strays[part.path] = self._search_strays(part)
+        return self._strays[part.path]
+
+    def _search_strays(self, part: Part) -> tuple[Line, ...]:
+        extent = self.extent(part)
+        inside = extent.intersection(
+            self.canvas_rect.grown(max(self.size.width, self.size.height) // 10)
+        )
+        if inside.empty or area(extent) < 2 * area(inside):
+            return ()
+        children = self._drawing_children(part)
+        boxes = [self._extent_of(line) for line in children]
+        return tuple(children[index] for index in find_strays(boxes, self.canvas_rect))
+
+    # -- asking for parts ----------------------------------------------------------------
+
+    def likeness(self, part: Part) -> str:
+        return self._likenesses.get(part.path, "")
+
+    def render(self, part: Part, region: Rect, width: int, *, whole: bool = True) -> pyvips.Image:
         scale = width / region.width if part.scalable else 1.0
-        return self._drawn(self._alone(part), region, scale)
+        return self._drawn(self._part_alone(part, whole), region, scale)
 
     def fingerprint(self, part: Part) -> str:
-        region = self.extent(part)
-        digest = hashlib.sha256(ElementTree.tostring(self._inner(self._alone(part))))
+        return self._print(self._part_alone(part, whole=True), self.extent(part))
+
+    def _print(self, root: Element, region: Rect) -> str:
+        digest = hashlib.sha256(ElementTree.tostring(self._inner(root)))
         digest.update(f"{region}".encode())
         return digest.hexdigest()
 
-    def _check_images(self) -> None:
+    def css(self, part: Part) -> str:
+        if self._styles or part.path == CANVAS_PATH:
+            return ""
+        return css_of(self._lines[part.path], self._by_id)
+
+    # -- originals -----------------------------------------------------------------------
+
+    def _stored(self) -> Iterator[tuple[Element, bytes]]:
         for element in self._svg.iter():
-            href = _href(element)
-            if href.startswith("data:"):
-                _check_embedded(href, self._file)
+            data = embedded(href(element))
+            if data:
+                yield element, data
+
+    def originals(self) -> list[Original]:
+        found = []
+        lines = {line[-1]: line for line in _lines_below((self._svg,))}
+        paths = {line[-1]: path for path, line in self._lines.items()}
+        for number_, (element, data) in enumerate(self._stored()):
+            size, media_type = size_of(data), media_type_of(data)
+            if size is None or not media_type:
+                continue
+            line = lines[element]
+            path = next((paths[e] for e in reversed(line) if e in paths), CANVAS_PATH)
+            hidden = any(xml.local_name(e.tag) in RESOURCES for e in line)
+            own = raw_name(element) or path.rpartition("/")[2] or Path(self.name).stem
+            found.append(
+                Original(
+                    str(number_),
+                    path,
+                    split_tags(own)[0] or own,
+                    media_type,
+                    size,
+                    NOWHERE if hidden else self._extent_of(line),
+                    len(data),
+                )
+            )
+        return list(reversed(found))
+
+    def original_bytes(self, key: str) -> bytes:
+        for number_, (_, data) in enumerate(self._stored()):
+            if str(number_) == key:
+                return data
+        raise PartMissing(f"holds no original {key!r}.", file=self.name)
+
+
+def _lines_below(line: Line) -> Iterator[Line]:
+    yield line
+    for child in line[-1]:
+        yield from _lines_below((*line, child))
+
+
+def _called(element: Element) -> str:
+    return split_tags(raw_name(element))[0] or f"unnamed {xml.local_name(element.tag)}"
+
+
+def _typeface_notices(path: str, asked: Iterator[str], told: set[str]) -> Iterator[Notice]:
+    for families in asked:
+        name = fonts.missing(families)
+        if name and name.lower() not in told:
+            told.add(name.lower())
+            yield Notice(
+                path,
+                f"asks for the typeface {name!r}, which is not installed here; its text is drawn"
+                " in another one. Install it, or turn the text into outlines",
+            )
 
 
 def _canvas_size(svg: Element, file: str) -> Size:
-    box = [_number(v, 0.0) for v in re.split(r"[\s,]+", svg.get("viewBox", "").strip())]
+    box = [number(v, 0.0) for v in re.split(r"[\s,]+", svg.get("viewBox", "").strip())]
     from_box = (box[2], box[3]) if len(box) == 4 else (0.0, 0.0)
-    width = _length(svg.get("width", ""), from_box[0])
-    height = _length(svg.get("height", ""), from_box[1])
+    width = length(svg.get("width", ""), from_box[0])
+    height = length(svg.get("height", ""), from_box[1])
     if not width and not height:
         width, height = from_box
     elif width and not height and from_box[0]:
@@ -338,115 +494,6 @@ def _canvas_size(svg: Element, file: str) -> Size:
     return Size(max(1, round(width)), max(1, round(height)))
 
 
-def _length(text: str, whole: float) -> float:
-    """A CSS length in px; a percentage of ``whole``; 0 if it says nothing usable."""
-    match = _LENGTH.match(text)
-    if not match:
-        return 0.0
-    value, unit = float(match[1]), match[2].lower()
-    if unit == "%":
-        return whole * value / 100
-    return value * _UNITS.get(unit, 16.0 if unit in ("em", "rem") else 0.0)
-
-
-def _number(text: str, default: float) -> float:
-    try:
-        value = float(text.strip().removesuffix("%")) / (100 if text.strip().endswith("%") else 1)
-    except ValueError:
-        return default
-    return value if value == value else default
-
-
-def _raw_name(element: Element) -> str:
-    for child in element:
-        if xml.local_name(child.tag) == "title" and (child.text or "").strip():
-            return (child.text or "").strip()
-    for key, value in element.attrib.items():
-        if xml.local_name(key) == "label" and value.strip():
-            return value.strip()
-    return element.get("id", "").strip()
-
-
-def _property(element: Element, name: str) -> str:
-    """A presentation property of the element itself: its style attribute first."""
-    for declaration in element.get("style", "").split(";"):
-        key, _, value = declaration.partition(":")
-        if key.strip().lower() == name:
-            return value.replace("!important", "").strip()
-    return element.get(name, "").strip()
-
-
-def _is_shown(element: Element) -> bool:
-    hidden = _property(element, "visibility") in ("hidden", "collapse")
-    return not hidden and _property(element, "display") != "none"
-
-
-def _href(element: Element) -> str:
-    for key, value in element.attrib.items():
-        if xml.local_name(key) == "href" or key == "href":
-            return value.strip()
-    return ""
-
-
-def _references(element: Element) -> Iterator[str]:
-    for inner in element.iter():
-        for key, value in inner.attrib.items():
-            if "#" in value and key != "id":
-                for match in _REFERENCE.finditer(value):
-                    yield match[1] or match[2]
-        if xml.local_name(inner.tag) == "style" and inner.text:
-            for match in _REFERENCE.finditer(inner.text):
-                yield match[1] or match[2]
-
-
-def _has_bitmap(element: Element) -> bool:
-    return any(xml.local_name(e.tag) in ("image", "feImage") for e in element.iter())
-
-
-def _shell(element: Element) -> Element:
-    return Element(element.tag, dict(element.attrib))
-
-
-def _copy_shell(element: Element, style: str) -> Element:
-    shell = _shell(element)
-    _add_style(shell, style)
-    return shell
-
-
-def _copy(element: Element, style: str) -> Element:
-    copy = _copy_shell(element, style)
-    copy.text = element.text
-    copy.extend(list(element))
-    return copy
-
-
-def _add_style(element: Element, style: str) -> None:
-    own = element.get("style", "").strip().rstrip(";")
-    element.set("style", f"{own};{style}" if own else style)
-
-
-def _note_held(element: Element, held: dict[Element, frozenset[str]]) -> None:
-    """For each element below ``element``: what it holds that others may need, that is the ids in
-    it, and ``STYLE`` if there is a style sheet in it."""
-    order = list(element.iter())
-    for inner in reversed(order):
-        own = {inner.get("id", "")} - {""}
-        if xml.local_name(inner.tag) == "style":
-            own.add(STYLE)
-        held[inner] = frozenset(own.union(*(held[child] for child in inner)))
-
-
 def _covers(near: Rect, far: Rect, slack: int) -> bool:
     """Whether what was seen from afar lies inside what was seen from near."""
     return far.empty or near.grown(slack).union(far) == near.grown(slack)
-
-
-def _check_embedded(href: str, file: str) -> None:
-    head, _, body = href.partition(",")
-    try:
-        data = base64.b64decode(body) if head.endswith(";base64") else unquote_to_bytes(body)
-        image = pyvips.Image.new_from_buffer(data, "", access="sequential")
-        size = Size(image.width, image.height)
-    except (pyvips.Error, binascii.Error, ValueError):
-        return  # the renderer leaves out what it cannot read
-    check_size(size, file, "a picture inside the drawing")

@@ -7,7 +7,7 @@ from collections.abc import Callable
 import pyvips
 
 from gefa.core.errors import EncodeError
-from gefa.core.geometry import Size
+from gefa.core.geometry import MM_PER_INCH, Size
 from gefa.core.treat.formats import FORMATS, Format
 
 AVIF_EFFORT = 3
@@ -31,12 +31,17 @@ def too_large_for(format: Format, size: Size) -> str:
     )
 
 
-def encode(image: pyvips.Image, format: Format, quality: int | None) -> bytes:
+def encode(
+    image: pyvips.Image, format: Format, quality: int | None, dpi: float | None = None
+) -> bytes:
     """The file's bytes. ``image`` is 8-bit sRGB and has alpha only if ``format`` can hold it.
 
-    ``quality`` is 1..100 on the encoder's own scale. Raises EncodeError.
+    ``quality`` is 1..100 on the encoder's own scale. ``dpi``, in px for each inch, is written into
+    formats that have a field for it. Raises EncodeError.
     """
-    problem = too_large_for(format, Size(image.width, image.height))
+    if dpi is not None:
+        image = image.copy(xres=dpi / MM_PER_INCH, yres=dpi / MM_PER_INCH)
+    problem = too_large_for(format, Size(image.width, image.get_page_height()))
     if problem:
         raise EncodeError(problem)
     try:

@@ -17,7 +17,8 @@ class Format(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Abilities:
-    """``max_side`` in px. ``modern`` formats need a fallback beside them."""
+    """``max_side`` in px. ``modern`` formats need a fallback beside them; ``moves`` tells those
+    that animations are written in, ``resolution`` those with a field for px per inch."""
 
     label: str
     extension: str
@@ -25,17 +26,19 @@ class Abilities:
     alpha: bool
     max_side: int
     modern: bool
+    moves: bool = False
+    resolution: bool = False
 
 
 FORMATS: dict[Format, Abilities] = {
     # AV1 Image File Format 1.1: 65,536 px; libvips itself writes 16,384 px a side at the most.
     Format.AVIF: Abilities("AVIF", "avif", "image/avif", True, 16_384, True),
     # RFC 9649, section 2.7: 14 bits a side.
-    Format.WEBP: Abilities("WebP", "webp", "image/webp", True, 16_383, True),
+    Format.WEBP: Abilities("WebP", "webp", "image/webp", True, 16_383, True, moves=True),
     # ITU-T T.81: 16 bits a side; libjpeg stops at 65,500.
-    Format.JPEG: Abilities("JPEG", "jpg", "image/jpeg", False, 65_500, False),
+    Format.JPEG: Abilities("JPEG", "jpg", "image/jpeg", False, 65_500, False, resolution=True),
     # W3C PNG 3, section 11.2.1: 31 bits a side.
-    Format.PNG: Abilities("PNG", "png", "image/png", True, 2**31 - 1, False),
+    Format.PNG: Abilities("PNG", "png", "image/png", True, 2**31 - 1, False, resolution=True),
 }
 
 ORDER = tuple(Format)

@@ -15,15 +15,20 @@ from gefa.core.treat.recipe import AlphaPolicy, Recipe
 
 
 def rungs(
-    document: Document, part: Part, region: Rect, sizes: Sequence[Size]
+    document: Document, part: Part, region: Rect, sizes: Sequence[Size], *, whole: bool = True
 ) -> Iterator[tuple[Size, pyvips.Image]]:
-    """The picture at each size, in memory, largest first. ``sizes`` are in px, ascending."""
+    """The picture at each size, in memory, largest first. ``sizes`` are in px, ascending.
+
+    ``whole`` false leaves the part's strays out.
+    """
     if part.scalable:
         for size in reversed(sizes):
-            drawn = document.render(part, region, size.width)
+            # A distorted drawing is drawn large enough for its longer stretch.
+            width = max(size.width, -(-size.height * region.width // region.height))
+            drawn = document.render(part, region, width, whole=whole)
             yield size, resize(drop_opaque_alpha(drawn), size).copy_memory()
         return
-    base = drop_opaque_alpha(document.render(part, region, sizes[-1].width))
+    base = drop_opaque_alpha(document.render(part, region, sizes[-1].width, whole=whole))
     for size in reversed(sizes):
         yield size, resize(base, size).copy_memory()
 

@@ -1,0 +1,129 @@
+"""From the plan's slices to cuts."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+from gefa.core.cut.cut import Cut, Gathered, Origin, Remark
+from gefa.core.cut.slices import Cell, cells, even_lines, gaps, line_at, overlaps
+from gefa.core.geometry import Rect, Size
+from gefa.core.plan import CellEntry, Plan, SliceEntry, did_you_mean
+from gefa.core.read.document import CANVAS_PATH
+from gefa.core.read.survey import Survey
+
+GRID_NAME = "{source}-r{row}-c{column}"
+DRAWN_NAME = "{source}-slice-{n}"
+MAX_TOLD = 5
+"""overlaps that are told one by one"""
+
+
+def grid(entry: SliceEntry, size: Size) -> list[Cell]:
+    """The cells of a split or of guides on a canvas of ``size`` px."""
+    if entry.split is not None:
+        across = even_lines(size.width, entry.split.columns)
+        down = even_lines(size.height, entry.split.rows)
+    elif entry.guides is not None:
+        across = [line_at(line, size.width) for line in entry.guides.x]
+        down = [line_at(line, size.height) for line in entry.guides.y]
+    else:
+        return []
+    return cells(size, across, down)
+
+
+def add_slices(source: Survey, plan: Plan, default_recipe: str, found: Gathered) -> None:
+    """Append the cuts that the plan's slices make, and what there is to say about them."""
+    canvas = Rect(0, 0, source.width, source.height)
+    drawn: list[tuple[str, Rect]] = []
+    for number, entry in enumerate(plan.slices):
+        recipe = entry.recipe or default_recipe
+        if entry.area is None:
+            for cut in _cells_cuts(number, entry, recipe, source):
+                _add(cut, plan, found)
+            continue
+        inside = entry.area.intersection(canvas)
+        name = _filled(entry.name or DRAWN_NAME, source, n=number + 1)
+        if inside.empty:
+            _warn(found, name, number, "lies outside the canvas")
+            continue
+        if inside != entry.area:
+            _warn(found, name, number, "reaches over the edge of the canvas and is cut off there")
+        drawn.append((name, inside))
+        _add(_cut(name, recipe, inside, str(number)), plan, found)
+    _tell_overlaps(drawn, found)
+    _tell_gaps(drawn, canvas, plan, found)
+
+
+def _cells_cuts(
+    number: int, entry: SliceEntry, recipe: str, source: Survey
+) -> Iterator[Cut | Remark]:
+    for cell in grid(entry, source.size):
+        place = f"r{cell.row}-c{cell.column}"
+        own = entry.cells.get(place, CellEntry())
+        name = _filled(
+            own.name or entry.name or GRID_NAME, source, number + 1, cell.row, cell.column
+        )
+        if own.leave_out:
+            yield Remark(cut=name, part=f"slice {number} {place}", reason="it is left out by hand")
+            continue
+        yield _cut(name, own.recipe or recipe, cell.rect, f"{number} {place}")
+
+
+def _cut(name: str, recipe: str, rect: Rect, place: str) -> Cut:
+    return Cut(
+        part=CANVAS_PATH, name=name, recipe=recipe, origin=Origin.SLICE, rect=rect, slice=place
+    )
+
+
+def _filled(template: str, source: Survey, n: int, row: int = 1, column: int = 1) -> str:
+    values = {"source": Path(source.name).stem, "row": row, "column": column, "n": n}
+    for field, value in values.items():
+        template = template.replace(f"{{{field}}}", str(value))
+    return template
+
+
+def _add(cut: Cut | Remark, plan: Plan, found: Gathered) -> None:
+    if isinstance(cut, Remark):
+        found.left_out.append(cut)
+    elif cut.recipe not in plan.all_recipes:
+        hint = did_you_mean(cut.recipe, plan.all_recipes)
+        found.warnings.append(
+            Remark(cut=cut.name, part=cut.key, reason=f"there is no recipe {cut.recipe!r}. {hint}")
+        )
+    else:
+        found.cuts.append(cut)
+
+
+def _warn(found: Gathered, name: str, number: int, reason: str) -> None:
+    found.warnings.append(Remark(cut=name, part=f"slice {number}", reason=reason))
+
+
+def _tell_overlaps(drawn: list[tuple[str, Rect]], found: Gathered) -> None:
+    shared = overlaps([rect for _, rect in drawn])
+    for overlap in shared[:MAX_TOLD]:
+        one, other = drawn[overlap.one][0], drawn[overlap.other][0]
+        area = overlap.shared
+        found.warnings.append(
+            Remark(
+                cut=one,
+                part="slices",
+                reason=f"overlaps {other} by {area.width:,} × {area.height:,} px"
+                f" at {area.x:,}, {area.y:,}",
+            )
+        )
+    if len(shared) > MAX_TOLD:
+        rest = f"{len(shared) - MAX_TOLD} more pairs of slices overlap"
+        found.warnings.append(Remark(cut="slices", part="slices", reason=rest))
+
+
+def _tell_gaps(drawn: list[tuple[str, Rect]], canvas: Rect, plan: Plan, found: Gathered) -> None:
+    """Gaps are worth a word where drawn slices are all there is of the canvas."""
+    if not drawn or any(entry.area is None for entry in plan.slices):
+        return
+    left = gaps([rect for _, rect in drawn], canvas)
+    if left.share > 0:
+        largest = left.largest
+        found.gaps = (
+            f"{left.share:.1%} of the canvas is in no slice; the largest gap is"
+            f" {largest.width:,} × {largest.height:,} px at {largest.x:,}, {largest.y:,}"
+        ).replace("%", " %")

@@ -1,0 +1,34 @@
+"""HEIC photographs, through libheif's own decoder; everything else is left to libvips."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pillow_heif
+import pyvips
+
+
+def load_heic(path: Path) -> pyvips.Image:
+    """The main picture, upright, as 8-bit RGB or RGBA with its profile; pyvips.Error if broken."""
+    try:
+        heif = pillow_heif.open_heif(str(path), convert_hdr_to_8bit=True)
+        pixels = np.ascontiguousarray(np.asarray(heif))
+    except (ValueError, OSError, EOFError, RuntimeError, SyntaxError) as error:
+        raise pyvips.Error(str(error) or "the decoder refused it") from error
+    image = pyvips.Image.new_from_array(pixels, interpretation="srgb")
+    profile = heif.info.get("icc_profile")
+    if profile:
+        image = image.copy()
+        image.set_type(pyvips.GValue.blob_type, "icc-profile-data", profile)
+    return image
+
+
+def heic_size(path: Path) -> tuple[int, int, bool]:
+    """Width and height in px, and whether there is alpha, without decoding."""
+    try:
+        heif = pillow_heif.open_heif(str(path))
+        width, height = heif.size
+        return int(width), int(height), "A" in heif.mode
+    except (ValueError, OSError, EOFError, RuntimeError, SyntaxError) as error:
+        raise pyvips.Error(str(error) or "the decoder refused it") from error

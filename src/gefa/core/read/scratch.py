@@ -1,0 +1,68 @@
+"""A place on disk for copies of large pictures that can be read in any order."""
+
+from __future__ import annotations
+
+import fcntl
+import hashlib
+import os
+import tempfile
+import time
+from contextlib import suppress
+from pathlib import Path
+
+import pyvips
+
+TILE = 512
+"""px of a side"""
+KEPT_SECONDS = 24 * 3600.0
+
+
+class Scratch:
+    """Copies by key, in ``folder``; by default in one of its own that goes with the object.
+
+    Several processes may share a folder: the first that needs a copy makes it, the others wait.
+    """
+
+    def __init__(self, folder: Path | None = None) -> None:
+        self._own = tempfile.TemporaryDirectory(prefix="gefa-") if folder is None else None
+        self.folder = folder or Path(self._own.name)  # type: ignore[union-attr]
+
+    def tiled(self, key: str, image: pyvips.Image) -> pyvips.Image:
+        """The picture, read from an uncompressed tiled TIFF: memory is a few tiles."""
+        self.folder.mkdir(parents=True, exist_ok=True)
+        name = hashlib.sha256(key.encode()).hexdigest()[:32]
+        target = self.folder / f"{name}.tif"
+        with (self.folder / f"{name}.lock").open("w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            if not target.exists():
+                _write_tiled(image, target)
+        with suppress(OSError):
+            os.utime(target)
+        return pyvips.Image.tiffload(str(target))
+
+
+def _write_tiled(image: pyvips.Image, target: Path) -> None:
+    draft = target.with_name(f"{target.stem}-{os.getpid()}.part")
+    try:
+        image.tiffsave(
+            str(draft),
+            tile=True,
+            tile_width=TILE,
+            tile_height=TILE,
+            bigtiff=True,
+            compression="none",
+            keep="none",
+        )
+        os.replace(draft, target)
+    finally:
+        draft.unlink(missing_ok=True)
+
+
+def sweep(folder: Path, older_than: float = KEPT_SECONDS) -> None:
+    """Remove copies that nobody has asked for in ``older_than`` seconds."""
+    if not folder.is_dir():
+        return
+    for file in folder.iterdir():
+        with suppress(OSError):
+            if time.time() - file.stat().st_mtime > older_than:
+                file.unlink()
