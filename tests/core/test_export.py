@@ -9,10 +9,11 @@ import numpy as np
 import pytest
 import pyvips
 
-from gefa.core import FolderShelf, carry_out, prepare, read, survey_for
+from gefa.core import FolderShelf, carry_out, prepare, survey_for
 from gefa.core.errors import EncodeError
 from gefa.core.export import JobReport, Prepared
 from gefa.core.plan import CutEntry, Plan
+from gefa.core.read import read
 from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import Recipe

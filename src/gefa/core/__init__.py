@@ -2,7 +2,8 @@
 
 ```python
 from pathlib import Path
-from gefa.core import FolderShelf, Plan, carry_out, prepare, read, survey_for
+from gefa.core import FolderShelf, Plan, carry_out, prepare, survey_for
+from gefa.core.read import read
 
 document = read(Path("poster.ora"))
 shelf = FolderShelf(Path("img"))
@@ -17,7 +18,6 @@ from gefa.core.deliver.shelf import FolderShelf
 from gefa.core.errors import GefaError
 from gefa.core.export import carry_out, prepare, survey_for
 from gefa.core.plan import Plan, load_plan
-from gefa.core.read import read
 
 __all__ = [
     "FolderShelf",
@@ -26,6 +26,5 @@ __all__ = [
     "carry_out",
     "load_plan",
     "prepare",
-    "read",
     "survey_for",
 ]

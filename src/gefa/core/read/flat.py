@@ -136,10 +136,14 @@ class FlatPicture(Document):
     def _any_order(self) -> pyvips.Image:
         """All stored pixels as sRGB, readable in any order: in memory, or from a tiled copy on
         disk where that would be too much."""
-        image = to_srgb(self._open())
-        if self.size.megapixels <= LARGE_MEGAPIXELS:
+        return self._in_any_order("picture", to_srgb(self._open()))
+
+    def _in_any_order(self, what: str, image: pyvips.Image) -> pyvips.Image:
+        if image.width * image.height <= LARGE_MEGAPIXELS * 1e6:
             return image.copy_memory()
-        return self._scratch.tiled(f"{self._digest} tiled", image)
+        plain = image.copy()
+        plain.remove("page-height")  # else the copy would be a file of pages
+        return self._scratch.tiled(f"{self._digest} {what}", plain)
 
     def moving(self, size: Size) -> pyvips.Image:
         """All frames at ``size`` px under each other, with the fields that libvips writes an
@@ -147,12 +151,12 @@ class FlatPicture(Document):
         try:
             strip = to_srgb(self._open(n=-1))
             times = {name: strip.get(name) for name in ("delay", "loop") if strip.get_typeof(name)}
-            strip = self._scratch.tiled(f"{self._digest} frames", strip)
+            strip = self._in_any_order("frames", strip)
             frames = [
                 resize(strip.crop(0, at * self.size.height, strip.width, self.size.height), size)
                 for at in range(self.frames)
             ]
-            joined = frames[0].arrayjoin(frames[1:], across=1).copy_memory().copy()
+            joined = pyvips.Image.arrayjoin(frames, across=1).copy_memory().copy()
         except pyvips.Error as error:
             raise self._unreadable(error) from error
         joined.set_type(pyvips.GValue.gint_type, "page-height", size.height)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
 from pathlib import Path
+from warnings import catch_warnings
 
 import pyvips
 from PIL import Image, UnidentifiedImageError
@@ -25,7 +25,7 @@ PAGE_NAME = 285
 def page_names(path: Path) -> list[str]:
     """The PageName of every page, empty where a page has none; no list if there is one page."""
     try:
-        with Image.open(path, formats=("TIFF",)) as tiff:
+        with catch_warnings(action="ignore"), Image.open(path, formats=("TIFF",)) as tiff:
             count = min(getattr(tiff, "n_frames", 1), MAX_PAGES + 1)
             names = []
             for page in range(count):
@@ -58,6 +58,7 @@ class PagedTiff(Document):
             )
         self._path, self._file = path, name
         self._scratch = scratch or Scratch()
+        self._open_page: tuple[int, FlatPicture] | None = None
         paths = PathBook()
         self._pages: dict[str, int] = {CANVAS_PATH: 0}
         parts = []
@@ -73,9 +74,13 @@ class PagedTiff(Document):
         super().__init__(name, "tiff", first.size, canvas, transparent=first.transparent)
         self._extents: dict[str, Rect] = {}
 
-    @lru_cache(maxsize=4)  # noqa: B019 - a document lives as long as its pages
     def _page(self, number: int) -> FlatPicture:
-        return FlatPicture(self._path, self._file, FileKind.TIFF, self._scratch, page=number)
+        """The last page asked for stays open."""
+        last = self._open_page
+        if last is None or last[0] != number:
+            page = FlatPicture(self._path, self._file, FileKind.TIFF, self._scratch, page=number)
+            last = self._open_page = (number, page)
+        return last[1]
 
     def _asked(self, part: Part) -> FlatPicture:
         return self._page(self._pages[part.path])
