@@ -15,12 +15,17 @@ from typing import Any
 
 import httpx
 import pytest
+from hypothesis import settings
 
 from gefa.demo.pennants import draw_pennants
 from gefa.demo.poster import draw_poster
 from gefa.store.store import Store
 
 SECONDS = 90.0
+
+# How fast a single example runs says nothing on a machine that others use too.
+settings.register_profile("gefa", deadline=None)
+settings.load_profile("gefa")
 
 
 def eventually(check: Callable[[], Any], seconds: float = SECONDS, step: float = 0.1) -> Any:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import logging
+import sys
+from collections.abc import Callable
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 from rich.console import Console
@@ -16,6 +18,12 @@ from gefa.core.errors import GefaError
 from gefa.core.plan import Plan, load_plan
 from gefa.core.read.survey import PartFacts, Survey
 from gefa.core.read.threads import cores
+
+if TYPE_CHECKING:
+    from gefa.core.export import Job
+    from gefa.work.batch import Exported, Exporter
+    from gefa.work.batch import Progress as Told
+    from gefa.work.pool import Pool
 
 app = typer.Typer(
     help="Turns designs and pictures into the files a website serves.",
@@ -42,6 +50,16 @@ Jobs = Annotated[
     int, typer.Option("--jobs", min=1, max=256, help="How many processes work at once.")
 ]
 Force = Annotated[bool, typer.Option("--force", help="Make everything anew, reuse nothing.")]
+Watch = Annotated[
+    bool, typer.Option("--watch", help="Stay, and export again whenever a source is saved.")
+]
+LayoutToo = Annotated[
+    bool, typer.Option("--layout", help="Also a page that lays the files out as in the design.")
+]
+PdfToo = Annotated[bool, typer.Option("--pdf", help="Also a PDF with a page for each cut.")]
+Large = Annotated[
+    bool, typer.Option("--large", help="Make files above 40 megapixels without asking.")
+]
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
 DataFolder = Annotated[Path, typer.Option("--data", help="The folder that keeps everything.")]
 Port = Annotated[int, typer.Option("--port", min=0, max=65535, envvar="PORT")]
@@ -56,32 +74,92 @@ def export(
     plan: PlanFile = None,
     jobs: Jobs = cores(),
     force: Force = False,
+    watch: Watch = False,
+    layout: LayoutToo = False,
+    pdf: PdfToo = False,
+    large: Large = False,
 ) -> None:
     """Make the files of SOURCES in a folder, with a manifest and markup."""
-    from gefa.work.batch import Progress as Told
-    from gefa.work.batch import export_sources
+    from gefa.work.batch import Exporter, Extras
+    from gefa.work.pool import Pool
+
+    def load() -> Plan:
+        return load_plan(plan) if plan else Plan()
 
     try:
-        chosen = load_plan(plan) if plan else Plan()
-        with _progress() as bar:
-            task = bar.add_task("reading", total=None)
-            planned = 0
-
-            def more(files: int) -> None:
-                nonlocal planned
-                planned += files
-                bar.update(task, total=planned)
-
-            told = Told(
-                planned=more,
-                made=lambda cut, files: bar.update(task, advance=files, description=cut),
-            )
-            manifest = export_sources(sources, chosen, out, jobs=jobs, force=force, progress=told)
+        with _progress() as bar, Pool(jobs) as pool:
+            told = _told(bar, large, ask=not watch)
+            extras = Extras(layout=layout, pdf=pdf)
+            chosen = load()
+            exporter = Exporter(pool, out, force=force, progress=told, extras=extras)
+            listed = exporter.unpacked(sources)
+            if watch:
+                bar.stop()
+                _watch(exporter, pool, listed, plan, load)
+                return
+            manifest = exporter.export(listed, chosen).manifest
     except GefaError as error:
         err_console.print(f"gefa: {error}", markup=False)
         raise typer.Exit(WRONG_USAGE) from error
-    _report(manifest, {source.name for source in sources})
+    _report(manifest, {source.name for source in listed})
     raise typer.Exit(FAILED if manifest.failed else 0)
+
+
+def _told(bar: Progress, large: bool, *, ask: bool) -> Told:
+    from gefa.work.batch import Progress as Told
+
+    task = bar.add_task("reading", total=None)
+    planned = 0
+
+    def more(files: int) -> None:
+        nonlocal planned
+        planned += files
+        bar.update(task, total=planned)
+
+    def allow(jobs: list[Job]) -> bool:
+        if large or not (ask and sys.stdin.isatty()):
+            return large
+        listed = ", ".join(f"{job.cut.name} ({job.megapixels:,.0f} megapixels)" for job in jobs)
+        bar.stop()
+        allowed = typer.confirm(f"{listed}: make them?")
+        bar.start()
+        return allowed
+
+    return Told(
+        planned=more,
+        made=lambda cut, files: bar.update(task, advance=files, description=cut),
+        large=allow,
+    )
+
+
+def _watch(
+    exporter: Exporter,
+    pool: Pool,
+    sources: list[Path],
+    plan: Path | None,
+    load: Callable[[], Plan],
+) -> None:
+    """Export after every save, until Ctrl-C."""
+    from gefa.work.watch import Watched
+
+    def report(exported: Exported, changed: list[Path], seconds: float) -> None:
+        for name, changes in exported.changes.items():
+            for word, paths in (
+                ("added", changes.added),
+                ("changed", changes.changed),
+                ("moved", changes.moved),
+                ("gone", changes.gone),
+            ):
+                if paths:
+                    out_console.print(f"{name}: {word} {', '.join(paths)}", markup=False)
+        _report(exported.manifest, {path.name for path in changed})
+        out_console.print(f"in {seconds:.1f} s; waiting for the next save (Ctrl-C ends)")
+
+    def trouble(error: GefaError) -> None:
+        err_console.print(f"gefa: {error}", markup=False)
+
+    # watchfiles ends its loop by itself on Ctrl-C.
+    Watched(exporter, pool, load, report, trouble).run(sources, plan)
 
 
 def _progress() -> Progress:

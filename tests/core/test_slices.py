@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from gefa.core.cut.gather import gather
 from gefa.core.cut.slices import cells, even_lines, fingerprint, gaps, line_at, overlaps
-from gefa.core.cut.suggest import merged, suggest
+from gefa.core.cut.suggest import merged, objects_of, suggested
 from gefa.core.errors import PlanError
 from gefa.core.export import carry_out, prepare, survey_for
 from gefa.core.geometry import Rect, Size
@@ -189,11 +189,11 @@ def test_objects_on_a_plain_ground_are_suggested(tmp_path: Path) -> None:
         ground[box.y : box.bottom, box.x : box.right] = (30, 90, 60)
     ground[142:150, 94:100] = (200, 0, 0)  # 4 px beside the third
     pyvips.Image.new_from_array(ground).pngsave(str(tmp_path / "sheet.png"))
-    document = read(tmp_path / "sheet.png")
-    assert suggest(document, distance=2) == [*boxes[:2], Rect(60, 140, 30, 30), Rect(94, 142, 6, 8)]
-    assert suggest(document, distance=8) == [*boxes[:2], Rect(60, 140, 40, 30)]
+    objects = objects_of(read(tmp_path / "sheet.png"))
+    assert suggested(objects, distance=2) == [*boxes[:2], Rect(60, 140, 30, 30), Rect(94, 142, 6, 8)]
+    assert suggested(objects, distance=8) == [*boxes[:2], Rect(60, 140, 40, 30)]
     photo(200, 100).pngsave(str(tmp_path / "photo.png"))
-    assert suggest(read(tmp_path / "photo.png")) == []
+    assert objects_of(read(tmp_path / "photo.png")) == []
 
 
 @given(st.lists(RECTS, max_size=8), st.integers(0, 20))

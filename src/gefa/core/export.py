@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -16,17 +16,19 @@ from pydantic import BaseModel, ConfigDict
 
 from gefa.core.cut.cut import Cut, Remark
 from gefa.core.cut.gather import gather
+from gefa.core.cut.glob import covers
 from gefa.core.cut.slices import fingerprint
-from gefa.core.deliver.manifest import CutRecord, File
+from gefa.core.deliver.manifest import CutRecord, File, OriginalFile
 from gefa.core.deliver.markup import Offer, picture, plain_box
-from gefa.core.deliver.names import NameBook
+from gefa.core.deliver.names import NameBook, safe
 from gefa.core.deliver.shelf import Shelf, Stored
 from gefa.core.errors import EncodeError
 from gefa.core.geometry import Rect, Size
 from gefa.core.pixels import AlphaKind, alpha_kind
 from gefa.core.plan import Plan
 from gefa.core.read.document import Document, Part
-from gefa.core.read.survey import PartFacts, Survey, outline, survey
+from gefa.core.read.stored import EXTENSIONS
+from gefa.core.read.survey import OriginalFacts, PartFacts, Survey, outline, survey
 from gefa.core.treat.encode import ENCODER, encode, too_large_for
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.ladder import ladder
@@ -90,6 +92,15 @@ class JobReport(BaseModel):
     warnings: list[Remark] = []
 
 
+class OriginalJob(BaseModel):
+    """A bitmap to be taken out of a design as it is stored, to ``path``."""
+
+    model_config = ConfigDict(frozen=True)
+
+    facts: OriginalFacts
+    path: str
+
+
 @dataclass
 class Prepared:
     """What a run will do: jobs, and what it already has to say. ``gaps`` tells, in words, what
@@ -100,6 +111,7 @@ class Prepared:
     failed: list[Remark] = field(default_factory=list)
     warnings: list[Remark] = field(default_factory=list)
     gaps: str = ""
+    originals: list[OriginalJob] = field(default_factory=list)
 
     @property
     def large(self) -> list[Job]:
@@ -134,8 +146,9 @@ def survey_for(document: Document, plan: Plan, *, default: bool = True) -> Surve
     """The document's tree, measured where the plan makes cuts; all of it if it slices."""
     gathered = gather(outline(document), plan, default=default)
     chosen = {cut.part for cut in gathered.cuts}
-    sliced = any(cut.rect for cut in gathered.cuts)
-    return survey(document, lambda part: sliced or part.path in chosen)
+    if plan.originals or any(cut.rect for cut in gathered.cuts):
+        return survey(document)
+    return survey(document, lambda part: part.path in chosen)
 
 
 def prepare(
@@ -165,7 +178,45 @@ def prepare(
         Remark(cut=called.get(notice.part, notice.part), part=notice.part, reason=notice.reason)
         for notice in source.notices
     ]
+    prepared.originals = [
+        OriginalJob(facts=facts, path=book.path(f"originals/{safe(facts.name)}.{{ext}}", fields))
+        for facts in source.originals
+        if any(_covers(entry.parts, facts.part) for entry in plan.originals)
+        for fields in ({"ext": EXTENSIONS[facts.media_type]},)
+    ]
     return prepared
+
+
+def _covers(glob: str, path: str) -> bool:
+    return glob == "*" or covers(glob, path)
+
+
+def take_out(
+    source: str, jobs: Sequence[OriginalJob], document: Document, shelf: Shelf
+) -> list[OriginalFile]:
+    """Write originals to the shelf, byte for byte as they are stored."""
+    made = []
+    for job in jobs:
+        facts = job.facts
+        data = document.original_bytes(facts.key)
+        key = _key("original", hashlib.sha256(data).hexdigest())
+        stored = shelf.recall(key, job.path) or shelf.keep(key, job.path, data)
+        made.append(
+            OriginalFile(
+                source=source,
+                part=facts.part,
+                name=facts.name,
+                path=job.path,
+                media_type=facts.media_type,
+                width=facts.width,
+                height=facts.height,
+                shown_width=facts.shown.width,
+                shown_height=facts.shown.height,
+                bytes=stored.bytes,
+                sha256=stored.sha256,
+            )
+        )
+    return made
 
 
 def _nothing_to_cut(part: PartFacts) -> str:
@@ -406,6 +457,7 @@ def _file(job: Job, variant: Variant, stored: Stored) -> File:
         sha256=stored.sha256,
         quality=variant.quality,
         reused=stored.reused,
+        moves=variant.moves,
     )
 
 
@@ -425,6 +477,7 @@ def _record(job: Job, facts: Facts | None, files: list[File]) -> CutRecord:
         alpha=facts.alpha if facts else None,
         baseline_bytes=facts.baseline_bytes if facts else None,
         css=job.css or None,
+        alt=job.alt,
         markup=plain_box(job.css, job.extent.size)
         if job.css
         else picture(offers, job.extent.size, job.alt),

@@ -2,49 +2,80 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import hashlib
+import shutil
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
+from itertools import chain
 from pathlib import Path
 from typing import Any
 
 from pebble import ProcessFuture
-from pydantic import ValidationError
+from pydantic import BaseModel, ValidationError
 
+from gefa.core.cut.again import Changes, carried_over, compare
 from gefa.core.cut.cut import Remark
-from gefa.core.deliver.manifest import MANIFEST, File, Manifest
-from gefa.core.deliver.names import NameBook
+from gefa.core.deliver.layout import lay_out, pieces
+from gefa.core.deliver.manifest import MANIFEST, File, Manifest, OriginalFile
+from gefa.core.deliver.names import NameBook, safe
 from gefa.core.deliver.shelf import FolderShelf, write_whole
 from gefa.core.errors import GefaError, PlanError
 from gefa.core.export import (
     Job,
     JobReport,
+    OriginalJob,
     Prepared,
     carry_out,
     failed_report,
     prepare,
     survey_for,
+    take_out,
 )
+from gefa.core.pdf import pdf_of
 from gefa.core.plan import Plan
 from gefa.core.read import read
 from gefa.core.read.document import Document
-from gefa.core.read.survey import Survey
+from gefa.core.read.pack import is_pack, unpack
+from gefa.core.read.scratch import Scratch
+from gefa.core.read.sniff import HEAD_BYTES
+from gefa.core.read.survey import Survey, survey
 from gefa.work.pool import Pool
 
+HIDDEN = ".gefa"
+"""the folder inside the out folder that remembers what was made from what"""
 
-def survey_source(path: Path, name: str, plan: Plan) -> Survey:
-    """In a worker process: read a source and measure what the plan cuts."""
-    return survey_for(read(path, name), plan)
+
+def survey_source(path: Path, name: str, plan: Plan, whole: bool) -> Survey:
+    """In a worker process: read a source and measure what the plan cuts, or all of it."""
+    document = read(path, name)
+    return survey(document) if whole else survey_for(document, plan)
 
 
 def make_cut(path: Path, name: str, job: Job, out: Path, force: bool) -> JobReport:
     """In a worker process: make the files of one cut in the folder."""
-    return carry_out(job, lambda: _opened(path, name, _stamp(path)), _shelf(out, force))
+    return carry_out(
+        job, lambda: _opened(path, name, _stamp(path), out), _shelf(out, force, _memory_stamp(out))
+    )
+
+
+def make_originals(
+    path: Path, name: str, jobs: list[OriginalJob], out: Path, force: bool
+) -> list[OriginalFile]:
+    """In a worker process: take bitmaps out of a design."""
+    document = _opened(path, name, _stamp(path), out)
+    return take_out(name, jobs, document, _shelf(out, force, _memory_stamp(out)))
+
+
+def make_pdf(path: Path, name: str, jobs: list[Job], target: Path) -> None:
+    """In a worker process: write a PDF with a page for each cut."""
+    document = _opened(path, name, _stamp(path), target.parent)
+    write_whole(target, pdf_of(document, jobs))
 
 
 @lru_cache(maxsize=1)
-def _opened(path: Path, name: str, stamp: tuple[int, int]) -> Document:
-    return read(path, name)
+def _opened(path: Path, name: str, stamp: tuple[int, int], out: Path) -> Document:
+    return read(path, name, Scratch(out / HIDDEN / "scratch"))
 
 
 def _stamp(path: Path) -> tuple[int, int]:
@@ -52,17 +83,48 @@ def _stamp(path: Path) -> tuple[int, int]:
     return found.st_mtime_ns, found.st_size
 
 
+def _memory_stamp(out: Path) -> tuple[int, int]:
+    memory = out / HIDDEN / "memory.json"
+    return _stamp(memory) if memory.exists() else (0, 0)
+
+
 @lru_cache(maxsize=1)
-def _shelf(out: Path, force: bool) -> FolderShelf:
+def _shelf(out: Path, force: bool, stamp: tuple[int, int]) -> FolderShelf:
     return FolderShelf(out, force=force)
 
 
 @dataclass
 class Progress:
-    """Told what happens; the command line draws it."""
+    """Told what happens; the command line draws it. ``large`` is asked whether jobs with files
+    above 40 megapixels are to be made."""
 
     planned: Callable[[int], None] = lambda files: None
     made: Callable[[str, int], None] = lambda cut, files: None
+    large: Callable[[list[Job]], bool] = lambda jobs: True
+
+
+@dataclass(frozen=True)
+class Extras:
+    """What is written beside the files: a layout and a PDF for each source."""
+
+    layout: bool = False
+    pdf: bool = False
+
+
+@dataclass
+class Exported:
+    """What an export made, and what changed in each source since the last one."""
+
+    manifest: Manifest
+    changes: dict[str, Changes] = field(default_factory=dict)
+
+
+class _LastTime(BaseModel):
+    """What the last export knew of a source; ``elsewhere`` says where parts are that the plan
+    names by an older path."""
+
+    survey: Survey
+    elsewhere: dict[str, str] = {}
 
 
 @dataclass
@@ -70,17 +132,21 @@ class _Batch:
     manifest: Manifest
     files: dict[str, File] = field(default_factory=dict)
     facts: dict[str, Any] = field(default_factory=dict)
+    surveys: dict[str, Survey] = field(default_factory=dict)
+    jobs: dict[str, list[Job]] = field(default_factory=dict)
 
     def add(self, prepared: Prepared) -> None:
         self.manifest.left_out += prepared.left_out
         self.manifest.failed += prepared.failed
         self.manifest.warnings += prepared.warnings
+        if prepared.gaps:
+            self.manifest.warnings.append(Remark(cut="slices", reason=prepared.gaps))
 
     def take(self, report: JobReport) -> None:
         self.manifest.failed += report.failed
         self.manifest.warnings += report.warnings
         self.manifest.files += report.files
-        if report.files:
+        if report.files or report.record.css:
             self.manifest.cuts.append(report.record)
         for file in report.files:
             self.files[report.keys[file.path]] = file
@@ -102,51 +168,198 @@ def export_sources(
 ) -> Manifest:
     """Make everything the plan asks of ``sources`` in the folder ``out``; returns its manifest.
 
-    What other sources put into the folder earlier stays and keeps its names. Files that this
-    source made earlier and does not make any more are removed and listed as dropped. Raises
-    PlanError where ``out`` cannot be used.
+    See ``Exporter.export``.
     """
-    told = progress or Progress()
-    named = _named(sources)
-    _ready(out)
-    before = _previous(out)
-    batch = _Batch(Manifest(source=_source_field(before, named)))
-    _carry_over(before, set(named), batch.manifest)
-    names = NameBook(
-        (file.path for file in batch.manifest.files),
-        (cut.name for cut in batch.manifest.cuts),
-    )
     with Pool(jobs) as pool:
+        exporter = Exporter(pool, out, force=force, progress=progress)
+        return exporter.export(exporter.unpacked(sources), plan).manifest
+
+
+class Exporter:
+    """Exports into one folder, again and again if need be, with the same processes.
+
+    Raises PlanError where ``out`` cannot be used.
+    """
+
+    def __init__(
+        self,
+        pool: Pool,
+        out: Path,
+        *,
+        force: bool = False,
+        progress: Progress | None = None,
+        extras: Extras | None = None,
+    ) -> None:
+        self._pool = pool
+        self._out = out
+        self._force = force
+        self._told = progress or Progress()
+        self._extras = extras or Extras()
+        _ready(out)
+
+    def unpacked(self, sources: Sequence[Path]) -> list[Path]:
+        """The sources, with the files of zips in their place."""
+        listed: list[Path] = []
+        for path in sources:
+            if path.is_file() and is_pack(path.open("rb").read(HEAD_BYTES)):
+                name = hashlib.sha256(str(path).encode()).hexdigest()[:12]
+                listed += unpack(path, self._out / HIDDEN / "unpacked" / name)
+            else:
+                listed.append(path)
+        return listed
+
+    def export(
+        self,
+        sources: Sequence[Path],
+        plan: Plan,
+        *,
+        follow: bool = False,
+        known: Mapping[Path, Survey] | None = None,
+    ) -> Exported:
+        """Make everything the plan asks of ``sources``.
+
+        What other sources put into the folder earlier stays and keeps its names. Files that these
+        sources made earlier and do not make any more are removed and listed as dropped. Parts that
+        the plan names are followed if they are elsewhere than in the last export; with ``follow``
+        everything is compared with that. ``known`` are surveys that were just made.
+        """
+        named = _named(sources)
+        before = _previous(self._out)
+        batch = _Batch(Manifest(source=_source_field(before, named)))
+        exported = Exported(batch.manifest)
+        _carry_over(before, set(named), batch.manifest)
+        names = NameBook(
+            [
+                *(file.path for file in batch.manifest.files),
+                *(file.path for file in batch.manifest.originals),
+            ],
+            (cut.name for cut in batch.manifest.cuts),
+        )
+        whole = follow or bool(plan.cuts)
+        known = known or {}
         surveys = [
-            (name, path, pool.submit(survey_source, path, name, plan))
+            (name, path, self._pool.submit(survey_source, path, name, plan, whole))
             for name, path in named.items()
+            if path not in known
         ]
         running: list[tuple[Job, ProcessFuture, tuple[Any, ...]]] = []
-        for name, path, future in surveys:
+        taking: list[tuple[str, ProcessFuture, tuple[Any, ...]]] = []
+        read_now = [(name, path, known[path]) for name, path in named.items() if path in known]
+        for name, path, surveyed in chain(read_now, self._surveyed(surveys, plan, whole, batch)):
+            own_plan = self._followed(surveyed, plan, whole, exported)
+            prepared = prepare(surveyed, own_plan, names)
+            self._ask(prepared)
+            batch.add(prepared)
+            batch.surveys[name], batch.jobs[name] = surveyed, prepared.jobs
+            for job in prepared.jobs:
+                call = (path, name, job, self._out, self._force)
+                running.append((job, self._pool.submit(make_cut, *call), call))
+            if prepared.originals:
+                more = (path, name, prepared.originals, self._out, self._force)
+                taking.append((name, self._pool.submit(make_originals, *more), more))
+            self._told.planned(sum(len(job.variants) for job in prepared.jobs))
+        for job, future, call in running:
+            batch.take(self._outcome(job, future, call))
+            self._told.made(job.cut.name, len(job.variants))
+        for name, future, more in taking:
+            self._take_originals(batch, name, future, more)
+        _finish(self._out, before, set(named), batch, self._force)
+        self._write_extras(batch, named)
+        return exported
+
+    def _surveyed(
+        self,
+        waiting: list[tuple[str, Path, ProcessFuture]],
+        plan: Plan,
+        whole: bool,
+        batch: _Batch,
+    ) -> Iterator[tuple[str, Path, Survey]]:
+        for name, path, future in waiting:
             try:
-                surveyed = pool.outcome(future, survey_source, path, name, plan)
+                found = self._pool.outcome(future, survey_source, path, name, plan, whole)
             except GefaError as error:
                 batch.manifest.failed.append(Remark(cut=name, reason=str(error)))
                 continue
-            prepared = prepare(surveyed, plan, names)
-            batch.add(prepared)
-            for job in prepared.jobs:
-                call = (path, name, job, out, force)
-                running.append((job, pool.submit(make_cut, *call), call))
-            told.planned(sum(len(job.variants) for job in prepared.jobs))
-        for job, future, call in running:
-            batch.take(_outcome(pool, job, future, call))
-            told.made(job.cut.name, len(job.variants))
-    _finish(out, before, set(named), batch, force)
-    return batch.manifest
+            yield name, path, found
 
+    def _followed(self, surveyed: Survey, plan: Plan, whole: bool, exported: Exported) -> Plan:
+        """The plan for this revision; notes what changed since the last export."""
+        if not whole:
+            return plan
+        file = self._survey_file(surveyed.name)
+        try:
+            last = _LastTime.model_validate_json(file.read_text("utf-8"))
+        except (OSError, ValidationError, UnicodeDecodeError):
+            last = _LastTime(survey=surveyed)
+        changes = compare(last.survey, surveyed)
+        exported.changes[surveyed.name] = changes
+        paths = [entry.part for entry in plan.cuts]
+        here = [last.elsewhere.get(path, path) for path in paths]
+        cuts = [
+            entry.model_copy(update={"part": path})
+            for entry, path in zip(plan.cuts, here, strict=True)
+        ]
+        carried, remarks = carried_over(plan.model_copy(update={"cuts": tuple(cuts)}), changes)
+        exported.manifest.warnings += remarks
+        elsewhere = {
+            path: entry.part
+            for path, entry in zip(paths, carried.cuts, strict=True)
+            if path != entry.part
+        }
+        now = _LastTime(survey=surveyed, elsewhere=elsewhere)
+        write_whole(file, now.model_dump_json().encode())
+        return carried
 
-def _outcome(pool: Pool, job: Job, future: ProcessFuture, call: tuple[Any, ...]) -> JobReport:
-    try:
-        report: JobReport = pool.outcome(future, make_cut, *call)
-        return report
-    except (GefaError, OSError) as error:
-        return failed_report(job, str(error))
+    def _survey_file(self, name: str) -> Path:
+        digest = hashlib.sha256(name.encode()).hexdigest()[:16]
+        return self._out / HIDDEN / "surveys" / f"{digest}.json"
+
+    def _ask(self, prepared: Prepared) -> None:
+        large = prepared.large
+        if not large or self._told.large(large):
+            return
+        names = {job.cut.name for job in large}
+        prepared.jobs = [job for job in prepared.jobs if job.cut.name not in names]
+        prepared.left_out += [
+            Remark(
+                cut=job.cut.name,
+                reason=f"it would be {job.megapixels:,.0f} megapixels; say --large to make it",
+            )
+            for job in large
+        ]
+
+    def _outcome(self, job: Job, future: ProcessFuture, call: tuple[Any, ...]) -> JobReport:
+        try:
+            report: JobReport = self._pool.outcome(future, make_cut, *call)
+            return report
+        except (GefaError, OSError) as error:
+            return failed_report(job, str(error))
+
+    def _take_originals(
+        self, batch: _Batch, name: str, future: ProcessFuture, call: tuple[Any, ...]
+    ) -> None:
+        try:
+            batch.manifest.originals += self._pool.outcome(future, make_originals, *call)
+        except (GefaError, OSError) as error:
+            batch.manifest.failed.append(Remark(cut=name, reason=f"originals: {error}"))
+
+    def _write_extras(self, batch: _Batch, named: dict[str, Path]) -> None:
+        grouped = batch.manifest.files_by_cut()
+        for name, surveyed in batch.surveys.items():
+            stem = safe(Path(name).stem)
+            if self._extras.layout:
+                own = [cut for cut in batch.manifest.cuts if cut.source == name]
+                css = f"{stem}-layout.css"
+                layout = lay_out(pieces(own, grouped), surveyed.size, name, css)
+                write_whole(self._out / f"{stem}-layout.html", layout.html.encode())
+                write_whole(self._out / css, layout.css.encode())
+                write_whole(self._out / f"{stem}-layout.json", layout.json.encode())
+            if self._extras.pdf and batch.jobs[name]:
+                target = self._out / f"{stem}-cuts.pdf"
+                try:
+                    self._pool.call(make_pdf, named[name], name, batch.jobs[name], target)
+                except (GefaError, OSError) as error:
+                    batch.manifest.failed.append(Remark(cut=name, reason=f"the PDF: {error}"))
 
 
 def _named(sources: Sequence[Path]) -> dict[str, Path]:
@@ -161,7 +374,7 @@ def _named(sources: Sequence[Path]) -> dict[str, Path]:
 def _ready(out: Path) -> None:
     try:
         out.mkdir(parents=True, exist_ok=True)
-        write_whole(out / ".gefa" / "writable", b"")
+        write_whole(out / HIDDEN / "writable", b"")
     except OSError as error:
         raise PlanError(
             f"cannot be written to: {error.strerror or error}.",
@@ -188,6 +401,7 @@ def _carry_over(before: Manifest | None, again: set[str], manifest: Manifest) ->
     if before is None:
         return
     manifest.cuts += [cut for cut in before.cuts if cut.source not in again]
+    manifest.originals += [file for file in before.originals if file.source not in again]
     names = {cut.name for cut in manifest.cuts}
     manifest.files += [_as_reused(file) for file in before.files if file.cut in names]
 
@@ -201,24 +415,28 @@ def _finish(
 ) -> None:
     """Write memory and manifest, then remove what this source does not make any more."""
     manifest = batch.manifest
-    present = {file.path for file in manifest.files}
-    failing = {remark.cut for remark in manifest.failed}
-    gone: list[File] = []
-    if before is not None:
-        ours = {cut.name for cut in before.cuts if cut.source in again}
-        gone = [
-            file
-            for file in before.files
-            if file.path not in present and file.cut in ours and file.cut not in failing
-        ]
-    sources_failed = failing & again
-    if sources_failed:
-        gone = []
+    gone = _gone(before, again, manifest)
     manifest.dropped += [
-        Remark(cut=file.cut, reason=f"{file.path} is not made any more") for file in gone
+        Remark(cut=cut, reason=f"{path} is not made any more") for cut, path in gone
     ]
     FolderShelf(out, force=force).remember(batch.files, batch.facts)
     write_whole(out / MANIFEST, manifest.to_json().encode())
-    for file in gone:
-        (out / file.path).unlink(missing_ok=True)
-    (out / ".gefa" / "writable").unlink(missing_ok=True)
+    for _, path in gone:
+        (out / path).unlink(missing_ok=True)
+    (out / HIDDEN / "writable").unlink(missing_ok=True)
+    for passing in ("scratch", "unpacked"):
+        shutil.rmtree(out / HIDDEN / passing, ignore_errors=True)
+
+
+def _gone(before: Manifest | None, again: set[str], manifest: Manifest) -> list[tuple[str, str]]:
+    """Cut and path of files that these sources made earlier and do not make any more. Of a source
+    or cut that failed nothing is taken away."""
+    failing = {remark.cut for remark in manifest.failed}
+    if before is None or failing & again:
+        return []
+    present = {file.path for file in manifest.files}
+    present |= {file.path for file in manifest.originals}
+    ours = {cut.name for cut in before.cuts if cut.source in again} - failing
+    files = [(file.cut, file.path) for file in before.files if file.cut in ours]
+    files += [(file.name, file.path) for file in before.originals if file.source in again]
+    return [(cut, path) for cut, path in files if path not in present]

@@ -19,22 +19,24 @@ SMALLEST = 4
 MAX_SUGGESTED = 2_000
 
 
-def suggest(document: Document, distance: int = 8) -> list[Rect]:
-    """Rectangles round the connected regions of a transparent or one-coloured canvas, from top to
-    bottom, in canvas px; what lies closer than ``distance`` px is taken together.
+def suggested(objects: list[Rect], distance: int = 8) -> list[Rect]:
+    """Rectangles round objects, from top to bottom; what lies closer than ``distance`` px is taken
+    together, and dirt is left out."""
+    joined = merged(objects, distance)
+    kept = [box for box in joined if min(box.width, box.height) >= SMALLEST]
+    return sorted(kept, key=lambda box: (box.y, box.x))[:MAX_SUGGESTED]
 
-    A canvas without such a ground gives nothing.
-    """
+
+def objects_of(document: Document) -> list[Rect]:
+    """Bounding boxes of the connected regions of a transparent or one-coloured canvas, in canvas
+    px; none where it has no such ground."""
     size = document.size
     scale = min(1.0, LOOKED_AT / max(size.width, size.height))
     small = Size(max(1, round(size.width * scale)), max(1, round(size.height * scale)))
     mask = _objects(document, small)
     if mask is None:
         return []
-    found = [_scaled(box, scale, document.canvas_rect) for box in _regions(mask)]
-    found = [box for box in found if min(box.width, box.height) >= SMALLEST]
-    joined = merged(found, distance)
-    return sorted(joined, key=lambda box: (box.y, box.x))
+    return [_scaled(box, scale, document.canvas_rect) for box in _regions(mask)]
 
 
 def _objects(document: Document, size: Size) -> NDArray[np.bool_] | None:

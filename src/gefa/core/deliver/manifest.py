@@ -26,6 +26,7 @@ class File(BaseModel):
     quality: int | None
     score: float | None = None
     reused: bool
+    moves: bool = False
 
 
 class CutRecord(BaseModel):
@@ -46,6 +47,25 @@ class CutRecord(BaseModel):
     baseline_bytes: int | None
     css: str | None = None
     markup: str
+    alt: str = ""
+
+
+class OriginalFile(BaseModel):
+    """A bitmap of the design, byte for byte as stored. Sizes in px; ``shown`` on the canvas."""
+
+    model_config = ConfigDict(frozen=True)
+
+    source: str
+    part: str
+    name: str
+    path: str
+    media_type: str
+    width: int
+    height: int
+    shown_width: int
+    shown_height: int
+    bytes: int
+    sha256: str
 
 
 class Totals(BaseModel):
@@ -75,6 +95,7 @@ class Manifest(BaseModel):
     source: str | list[str]
     files: list[File] = []
     cuts: list[CutRecord] = []
+    originals: list[OriginalFile] = []
     left_out: list[Remark] = []
     dropped: list[Remark] = []
     failed: list[Remark] = []

@@ -31,7 +31,6 @@ from gefa.core.read.document import (
 from gefa.core.read.likeness import likeness_of
 from gefa.core.read.limits import MAX_LAYER_BYTES, check_size
 from gefa.core.read.naming import PathBook, split_tags
-from gefa.core.read.stored import media_type_of, size_of
 from gefa.core.read.strays import find_strays
 from gefa.core.read.threads import on_all_cores
 
@@ -59,6 +58,7 @@ class OpenRaster(Document):
         self._file = name
         self._extents: dict[str, Rect] = {}
         self._found: list[Notice] = []
+        self._sizes: dict[str, Size] = {}
         self._likenesses: dict[str, str] = {}
         self._colours: dict[str, str] = {}
         self._digests: dict[str, str] = {}
@@ -270,16 +270,14 @@ class OpenRaster(Document):
         for node in _walk(self._root):
             if node.part.kind is not Kind.LAYER:
                 continue
-            data = self._unpack(node.member)
-            size = size_of(data)
-            if size is None:
+            try:
+                shown = self.extent(node.part).intersection(self.canvas_rect)
+            except SourceError:
                 continue
-            shown = self.extent(node.part).intersection(self.canvas_rect)
-            name = node.part.name or node.part.path
-            media_type = media_type_of(data)
-            found.append(
-                Original(node.part.path, node.part.path, name, media_type, size, shown, len(data))
-            )
+            path, name = node.part.path, node.part.name or node.part.path
+            stored = self._members[node.member].file_size
+            size = self._sizes[node.member]
+            found.append(Original(path, path, name, "image/png", size, shown, stored))
         return found
 
     def original_bytes(self, key: str) -> bytes:
@@ -331,7 +329,9 @@ class OpenRaster(Document):
             raise self._broken(node.member, "not a PNG")
         try:
             image = pyvips.Image.pngload_buffer(data, fail_on="truncated")
-            check_size(Size(image.width, image.height), self._file, f"the layer {node.part.path!r}")
+            size = Size(image.width, image.height)
+            check_size(size, self._file, f"the layer {node.part.path!r}")
+            self._sizes[node.member] = size
             return with_alpha(to_srgb(image)).numpy()
         except pyvips.Error as error:
             raise self._broken(node.member, str(error).strip().splitlines()[-1]) from error

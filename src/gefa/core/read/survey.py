@@ -57,6 +57,28 @@ class PartFacts(BaseModel):
         return self.name or (self.tags[0] if self.tags else self.path.rpartition("/")[2])
 
 
+class OriginalFacts(BaseModel):
+    """A bitmap stored in a design; sizes in px, ``shown`` in canvas px."""
+
+    model_config = ConfigDict(frozen=True)
+
+    key: str
+    part: str
+    name: str
+    media_type: str
+    width: int
+    height: int
+    shown: Rect
+    bytes: int
+
+    @property
+    def too_large(self) -> float | None:
+        """How many times wider than shown it is stored; None if it is not shown."""
+        if self.shown.empty:
+            return None
+        return min(self.width / self.shown.width, self.height / self.shown.height)
+
+
 class Survey(BaseModel):
     """A source's canvas (px) and its parts, canvas first, then depth first, topmost first."""
 
@@ -68,6 +90,7 @@ class Survey(BaseModel):
     stored_bytes: int | None
     parts: list[PartFacts]
     notices: list[Notice] = []
+    originals: list[OriginalFacts] = []
     frames: int = 1
     made_of_parts: bool = False
 
@@ -100,11 +123,33 @@ def outline(document: Document) -> Survey:
     return survey(document, lambda part: False)
 
 
-def survey(document: Document, wanted: Callable[[Part], bool] = lambda part: True) -> Survey:
-    """The tree with extent and fingerprint of every part that is ``wanted``.
+def _originals(document: Document) -> list[OriginalFacts]:
+    try:
+        return [
+            OriginalFacts(
+                key=found.key,
+                part=found.part,
+                name=found.name,
+                media_type=found.media_type,
+                width=found.size.width,
+                height=found.size.height,
+                shown=found.shown,
+                bytes=found.bytes,
+            )
+            for found in document.originals()
+        ]
+    except SourceError:
+        return []
+
+
+def survey(document: Document, wanted: Callable[[Part], bool] | None = None) -> Survey:
+    """The tree with extent and fingerprint of every part that is ``wanted``; by default of all,
+    and with the bitmaps stored in it.
 
     A part that cannot be measured carries its problem and costs no other part.
     """
+    whole = wanted is None
+    wanted = wanted or (lambda part: True)
     document.measure([part for part, _ in _with_depth(document.canvas) if wanted(part)])
     return Survey(
         name=document.name,
@@ -118,6 +163,7 @@ def survey(document: Document, wanted: Callable[[Part], bool] = lambda part: Tru
             for part, depth in _with_depth(document.canvas)
         ],
         notices=document.notices,
+        originals=_originals(document) if whole else [],
         frames=document.frames,
         made_of_parts=document.made_of_parts,
     )

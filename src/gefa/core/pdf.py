@@ -1,0 +1,55 @@
+"""A PDF with a page for each cut."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from io import BytesIO
+
+import pyvips
+from fpdf import FPDF
+
+from gefa.core.export import Job
+from gefa.core.geometry import MM_PER_INCH
+from gefa.core.pixels import drop_opaque_alpha
+from gefa.core.read.document import Document
+from gefa.core.read.svg import DPI
+
+JPEG_QUALITY = 92
+MAX_SIDE = 6_000
+"""px of the longer side of a page's picture"""
+MAX_PAGE_MM = 5_000.0
+"""PDF viewers stop at 200 inches"""
+
+
+def pdf_of(document: Document, jobs: Iterable[Job]) -> bytes:
+    """Every job's cut on a page of its own, as large as it is shown: px at 96 to the inch, or at
+    the resolution of its own size."""
+    pdf = FPDF(unit="mm")
+    pdf.set_auto_page_break(False)
+    pdf.set_title(document.name)
+    pdf.set_creator("Gefa")
+    for job in jobs:
+        image = _picture(document, job)
+        dpi = job.cut.size.resolution if job.cut.size else None
+        natural = job.cut.size.pixels(job.extent.size) if job.cut.size else job.extent.size
+        width = min(MAX_PAGE_MM, natural.width / (dpi or DPI) * MM_PER_INCH)
+        height = min(MAX_PAGE_MM, natural.height / (dpi or DPI) * MM_PER_INCH)
+        pdf.add_page(format=(width, height))
+        pdf.image(BytesIO(_encoded(image)), 0, 0, width, height, alt_text=job.alt)
+    return bytes(pdf.output())
+
+
+def _picture(document: Document, job: Job) -> pyvips.Image:
+    part = document.part(job.cut.part)
+    longer = max(job.extent.width, job.extent.height)
+    width = max(1, round(job.extent.width * min(1.0, MAX_SIDE / longer)))
+    image = document.render(part, job.extent, width, whole=job.cut.strays)
+    if image.width > 2 * width:
+        image = image.resize(width / image.width)
+    return drop_opaque_alpha(image)
+
+
+def _encoded(image: pyvips.Image) -> bytes:
+    if image.hasalpha():
+        return bytes(image.pngsave_buffer(compression=6, keep="none"))
+    return bytes(image.jpegsave_buffer(Q=JPEG_QUALITY, keep="none"))

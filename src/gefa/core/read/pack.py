@@ -1,0 +1,103 @@
+"""A zip of files: each is a source of its own."""
+
+from __future__ import annotations
+
+import shutil
+import zipfile
+import zlib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+from typing import IO
+
+from gefa.core.errors import SourceError, UnsupportedSource
+from gefa.core.read.naming import one_line
+from gefa.core.read.sniff import HEAD_BYTES, ZIP_START, sniff
+
+MAX_MEMBERS = 5_000
+MAX_BYTES = 8_000_000_000
+"""of all files in a zip, unpacked"""
+_BROKEN = (zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedError, RuntimeError)
+
+
+@dataclass(frozen=True, slots=True)
+class Member:
+    """A file in a zip: what people call it, and how to read it."""
+
+    name: str
+    info: zipfile.ZipInfo
+    archive: zipfile.ZipFile
+
+    def open(self) -> IO[bytes]:
+        """Its bytes; SourceError if they cannot be unpacked."""
+        try:
+            return self.archive.open(self.info)
+        except _BROKEN as error:
+            raise self.broken(error) from error
+
+    def broken(self, error: Exception) -> SourceError:
+        return SourceError(
+            f"cannot be unpacked: {error}.", file=self.name, advice="Pack the zip again."
+        )
+
+
+def is_pack(head: bytes) -> bool:
+    """Whether a file that begins with ``head`` is a zip, but no design that is kept in one."""
+    return head.startswith(ZIP_START) and sniff(head) is None
+
+
+def members(path: Path, file: str) -> Iterator[Member]:
+    """The files in a zip, without folders and without what systems hide in them. Two files of one
+    name in different folders keep their folder in front.
+
+    Raises SourceError if the zip is broken or unpacks to too much.
+    """
+    try:
+        archive = zipfile.ZipFile(path)
+    except _BROKEN as error:
+        raise SourceError(
+            f"cannot be read as a zip: {error}.", file=file, advice="Pack it again."
+        ) from error
+    with archive:
+        infos = [info for info in archive.infolist() if not info.is_dir() and not _hidden(info)]
+        total = sum(info.file_size for info in infos)
+        if len(infos) > MAX_MEMBERS or total > MAX_BYTES:
+            raise SourceError(
+                f"holds {len(infos):,} files of {total / 1e6:,.0f} MB; the limit is"
+                f" {MAX_MEMBERS:,} files and {MAX_BYTES / 1e6:,.0f} MB.",
+                file=file,
+                advice="Split it into several zips.",
+            )
+        if not infos:
+            raise UnsupportedSource("is a zip with no files in it.", file=file)
+        last = [PurePosixPath(info.filename.replace("\\", "/")).name for info in infos]
+        for info, name in zip(infos, last, strict=True):
+            clash = last.count(name) > 1
+            full = info.filename.replace("\\", "/").strip("/").replace("/", " - ")
+            yield Member(one_line(full if clash else name) or "unnamed", info, archive)
+
+
+def _hidden(info: zipfile.ZipInfo) -> bool:
+    steps = info.filename.replace("\\", "/").split("/")
+    return any(step.startswith((".", "__MACOSX")) for step in steps if step not in (".", ".."))
+
+
+def unpack(path: Path, folder: Path) -> list[Path]:
+    """Write the files of a zip that Gefa reads into ``folder``; their paths. A zip that is broken
+    in the middle raises SourceError."""
+    folder.mkdir(parents=True, exist_ok=True)
+    written = []
+    for member in members(path, path.name):
+        with member.open() as packed:
+            head = packed.read(HEAD_BYTES)
+            if sniff(head) is None:
+                continue
+            target = folder / member.name.replace("/", "∕")
+            try:
+                with target.open("wb") as file:
+                    file.write(head)
+                    shutil.copyfileobj(packed, file)
+            except _BROKEN as error:
+                raise member.broken(error) from error
+        written.append(target)
+    return written

@@ -1,0 +1,116 @@
+"""Waiting for files to be saved, and until they are saved whole."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
+
+from watchfiles import watch
+
+from gefa.core.errors import GefaError, SourceError
+from gefa.core.plan import Plan
+from gefa.core.read.survey import Survey
+from gefa.work.batch import Exported, Exporter, survey_source
+from gefa.work.pool import Pool
+
+STILL_SECONDS = 0.12
+"""how long a file must keep its size and time to count as saved"""
+PATIENCE_SECONDS = 3.0
+"""how long a file that cannot be read may be one that is still being written"""
+_LOOK_SECONDS = 0.03
+
+
+def saved(paths: Sequence[Path], stop: threading.Event | None = None) -> Iterator[set[Path]]:
+    """Which of ``paths`` were saved, each time some were; they hold still by then. Folders are
+    watched, not files: programs that save by renaming would be lost otherwise."""
+    wanted = {path.resolve(): path for path in paths}
+    folders = {str(path.parent) for path in wanted}
+    for changes in watch(*folders, debounce=100, step=20, recursive=False, stop_event=stop):
+        touched = {wanted[p] for _, name in changes if (p := Path(name).resolve()) in wanted}
+        there = {path for path in touched if wait_until_still(path, stop)}
+        if there:
+            yield there
+
+
+def wait_until_still(path: Path, stop: threading.Event | None = None) -> bool:
+    """Wait until nobody writes to the file any more; False if it is gone."""
+    seen, since = _look(path), time.monotonic()
+    while time.monotonic() - since < STILL_SECONDS:
+        if stop is not None and stop.is_set():
+            return False
+        time.sleep(_LOOK_SECONDS)
+        now = _look(path)
+        if now != seen:
+            seen, since = now, time.monotonic()
+    return seen is not None and seen[1] > 0
+
+
+def _look(path: Path) -> tuple[int, int] | None:
+    try:
+        found = path.stat()
+    except OSError:
+        return None
+    return found.st_mtime_ns, found.st_size
+
+
+def wait_until_whole(pool: Pool, path: Path, name: str, plan: Plan) -> Survey | None:
+    """The survey of a file once it can be read; None if it still cannot after a while: then it is
+    broken, and not half saved."""
+    deadline = time.monotonic() + PATIENCE_SECONDS
+    while True:
+        try:
+            found: Survey = pool.call(survey_source, path, name, plan, True)
+            return found
+        except SourceError:
+            before = _look(path)
+            while _look(path) == before:
+                if time.monotonic() > deadline:
+                    return None
+                time.sleep(_LOOK_SECONDS)
+            wait_until_still(path)
+            deadline = time.monotonic() + PATIENCE_SECONDS
+
+
+class Watched:
+    """Exports again whenever a source or the plan file is saved.
+
+    ``load`` gives the plan; ``report`` is told of every export, ``trouble`` of a plan that cannot
+    be followed.
+    """
+
+    def __init__(
+        self,
+        exporter: Exporter,
+        pool: Pool,
+        load: Callable[[], Plan],
+        report: Callable[[Exported, list[Path], float], None],
+        trouble: Callable[[GefaError], None],
+    ) -> None:
+        self._exporter, self._pool = exporter, pool
+        self._load, self._report, self._trouble = load, report, trouble
+
+    def run(
+        self, sources: list[Path], plan_file: Path | None, stop: threading.Event | None = None
+    ) -> None:
+        """Export once, then after every save, until stopped."""
+        self._export(sources)
+        watched = [*sources, plan_file] if plan_file else sources
+        for changed in saved(watched, stop):
+            if plan_file in changed:
+                self._export(sources)
+            else:
+                self._export([path for path in sources if path in changed])
+
+    def _export(self, sources: list[Path]) -> None:
+        started = time.monotonic()
+        try:
+            plan = self._load()
+            found = {path: wait_until_whole(self._pool, path, path.name, plan) for path in sources}
+            known = {path: survey for path, survey in found.items() if survey is not None}
+            exported = self._exporter.export(sources, plan, follow=True, known=known)
+        except GefaError as error:
+            self._trouble(error)
+            return
+        self._report(exported, sources, time.monotonic() - started)
