@@ -64,6 +64,10 @@ AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
 DataFolder = Annotated[Path, typer.Option("--data", help="The folder that keeps everything.")]
 Port = Annotated[int, typer.Option("--port", min=0, max=65535, envvar="PORT")]
 Host = Annotated[str, typer.Option("--host", help="The address to listen on.")]
+WatchUnder = Annotated[
+    Path,
+    typer.Option("--watch-under", help="Only folders inside this one may be watched for saves."),
+]
 Workers = Annotated[int, typer.Option("--workers", min=1, max=256, help="Worker processes.")]
 
 
@@ -240,6 +244,7 @@ def serve(
     host: Host = "127.0.0.1",
     port: Port = 8741,
     workers: Workers = cores(),
+    watch_under: WatchUnder = Path(),
 ) -> None:
     """Serve the web application, with its workers."""
     from gefa.serve import free_port
@@ -255,7 +260,7 @@ def serve(
         err_console.print(f"gefa: port {port} is taken. Name another with --port.")
         raise typer.Exit(FAILED)
     out_console.print(f"Gefa is at http://{host}:{chosen}/")
-    run_server(data.resolve(), host, chosen, workers)
+    run_server(data.resolve(), host, chosen, workers, watch_under)
 
 
 @app.command()

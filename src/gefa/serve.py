@@ -75,10 +75,12 @@ def free_port(host: str, wanted: int) -> int:
     return wanted
 
 
-def serve(folder: Path, host: str, port: int, processes: int) -> None:
+def serve(
+    folder: Path, host: str, port: int, processes: int, watch_under: Path | None = None
+) -> None:
     """Serve until stopped. Whatever was accepted and is not finished goes on at the next start."""
     keeper = WorkerKeeper(folder, processes)
-    app = create_app(folder)
+    app = create_app(folder, watch_under)
     config = uvicorn.Config(
         app,
         host=host,

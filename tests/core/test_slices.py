@@ -190,7 +190,11 @@ def test_objects_on_a_plain_ground_are_suggested(tmp_path: Path) -> None:
     ground[142:150, 94:100] = (200, 0, 0)  # 4 px beside the third
     pyvips.Image.new_from_array(ground).pngsave(str(tmp_path / "sheet.png"))
     objects = objects_of(read(tmp_path / "sheet.png"))
-    assert suggested(objects, distance=2) == [*boxes[:2], Rect(60, 140, 30, 30), Rect(94, 142, 6, 8)]
+    assert suggested(objects, distance=2) == [
+        *boxes[:2],
+        Rect(60, 140, 30, 30),
+        Rect(94, 142, 6, 8),
+    ]
     assert suggested(objects, distance=8) == [*boxes[:2], Rect(60, 140, 40, 30)]
     photo(200, 100).pngsave(str(tmp_path / "photo.png"))
     assert objects_of(read(tmp_path / "photo.png")) == []

@@ -3,32 +3,36 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import os
+import sqlite3
 from collections.abc import AsyncIterator, Coroutine
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
 import pytest
+from alembic import command
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
-from sqlalchemy import text
+from sqlalchemy import create_engine, text
 from sqlalchemy.exc import IntegrityError
 from sqlmodel import SQLModel, select
 
 from gefa.core.deliver.shelf import write_whole
+from gefa.core.plan import CutEntry, Plan
 from gefa.store.blobs import Blob, BlobShelf, BlobStore, TooManyBytes
-from gefa.store.models import Job, Revision, RevisionState, Variant, new_id
+from gefa.store.models import Job, Revision, RevisionState, Source, Variant, new_id
 from gefa.store.slots import add_slot, new_key, slots_of_key
 from gefa.store.sources import (
     all_sources,
     bring_in,
-    choices,
-    decide,
+    change_plan,
+    history_of,
     latest_revision,
     plan_of,
-    undecide,
+    redo,
+    undo,
 )
-from gefa.store.store import Store
+from gefa.store.store import Store, migration_config
 
 
 def finished(work: Coroutine[Any, Any, Blob]) -> Blob:
@@ -166,21 +170,44 @@ def test_a_revision_that_failed_can_be_brought_in_again(store: Store) -> None:
         assert newest.number == 2
 
 
-def test_a_hands_decisions_are_kept_and_taken_back(store: Store) -> None:
+def test_a_plan_can_be_undone_and_redone_step_by_step(store: Store) -> None:
+    plans = [Plan(cuts=(CutEntry(part="a", name=f"v{n}"),)) for n in range(3)]
     with store.session() as session:
         source, _ = bring_in(session, "d.ora", Blob("1" * 64, 3), "openraster")
-        decide(session, source.id, "a", cut=True, name="hero", recipe="icon")
-        decide(session, source.id, "b", cut=False)
-        decide(session, source.id, "a", cut=False)
-        assert [
-            (c.part, c.name, c.recipe, c.leave_out) for c in plan_of(session, source.id).cuts
-        ] == [
-            ("a", "hero", "icon", True),
-            ("b", None, None, True),
+        for number, plan in enumerate(plans):
+            change_plan(session, source, plan, f"step {number}")
+        assert undo(session, source) == "step 2"
+        assert undo(session, source) == "step 1"
+        assert plan_of(session, source) == plans[0]
+        assert history_of(session, source) == ("step 0", "step 1")
+        assert redo(session, source) == "step 1"
+        change_plan(session, source, plans[0], "another way")
+        assert redo(session, source) == ""
+        change_plan(session, source, plans[0], "nothing new")
+        for _ in range(5):
+            undo(session, source)
+        assert plan_of(session, source) == Plan()
+
+
+def test_what_hands_chose_before_there_was_undo_is_kept(tmp_path: Path) -> None:
+    with sqlite3.connect(tmp_path / "gefa.sqlite3") as old:
+        engine = create_engine(f"sqlite:///{tmp_path / 'gefa.sqlite3'}")
+        config = migration_config()
+        with engine.begin() as connection:
+            config.attributes["connection"] = connection
+            command.upgrade(config, "0001")
+        old.execute("INSERT INTO source VALUES ('s', 'd.ora', '2026-01-01')")
+        old.execute("INSERT INTO choice VALUES ('c1', 's', 'a', 'hero', 'icon,figure', 0)")
+        old.execute("INSERT INTO choice VALUES ('c2', 's', 'b', NULL, NULL, 1)")
+    store = Store(tmp_path)
+    with store.session() as session:
+        source = session.get_one(Source, "s")
+        assert [(c.part, c.recipe, c.leave_out) for c in plan_of(session, source).cuts] == [
+            ("a", "icon", False),
+            ("a", "figure", False),
+            ("b", None, True),
         ]
-        undecide(session, source.id, "a")
-        undecide(session, source.id, "never")
-        assert set(choices(session, source.id)) == {"b"}
+    store.close()
 
 
 def test_a_key_opens_its_own_slot_and_is_not_kept(store: Store) -> None:

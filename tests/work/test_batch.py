@@ -168,9 +168,13 @@ def test_a_zip_is_many_sources(tmp_path: Path, pool: Pool) -> None:
     assert not manifest.failed
     assert len(manifest.cuts) == 4
     assert not (tmp_path / "out" / ".gefa" / "unpacked").exists()
-    (tmp_path / "broken.zip").write_bytes((tmp_path / "heap.zip").read_bytes()[:-40])
+    (tmp_path / "broken.zip").write_bytes((tmp_path / "heap.zip").read_bytes()[:90])
     with pytest.raises(SourceError, match=r"broken\.zip: cannot be read as a zip"):
         exporter.unpacked([tmp_path / "broken.zip"])
+    with zipfile.ZipFile(tmp_path / "letters.zip", "w") as archive:
+        archive.writestr("notes.txt", "hello")
+    with pytest.raises(SourceError, match="holds no picture or design"):
+        exporter.unpacked([tmp_path / "letters.zip"])
 
 
 def test_files_above_40_megapixels_are_asked_for(tmp_path: Path, pool: Pool) -> None:

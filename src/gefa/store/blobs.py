@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import shutil
 import tempfile
 from collections.abc import AsyncIterator
 from contextlib import suppress
@@ -51,6 +52,26 @@ class BlobStore:
         if not target.exists():
             write_whole(target, data)
         return Blob(sha256, len(data))
+
+    def put_file(self, path: Path) -> Blob:
+        """A copy of a file, which stays where it is."""
+        handle, draft = tempfile.mkstemp(dir=self._incoming)
+        os.close(handle)
+        try:
+            shutil.copyfile(path, draft)
+            return self.adopt(Path(draft))
+        finally:
+            Path(draft).unlink(missing_ok=True)
+
+    def adopt(self, path: Path) -> Blob:
+        """Take a file of this file system in, as it is; it is moved."""
+        digest, size = hashlib.sha256(), 0
+        with path.open("rb") as file:
+            while block := file.read(1 << 20):
+                digest.update(block)
+                size += len(block)
+            os.fsync(file.fileno())
+        return self._adopt(path, digest.hexdigest(), size)
 
     async def receive(self, chunks: AsyncIterator[bytes], limit: int | None = None) -> Blob:
         """Store a stream without holding it in memory; TooManyBytes past ``limit`` bytes."""

@@ -43,6 +43,9 @@ class JobState(StrEnum):
 
 class JobKind(StrEnum):
     READ = "read"
+    SHOW = "show"
+    TAKE = "take"
+    PDF = "pdf"
     CUT = "cut"
     UPLOAD = "upload"
 
@@ -57,17 +60,24 @@ class UploadState(StrEnum):
 
 
 class Source(SQLModel, table=True):
-    """A file somebody brought in, known by its name."""
+    """A file somebody brought in, known by its name.
+
+    ``step`` is the number of the plan step that counts; 0 is the empty plan. ``watched`` is a
+    folder of the server where a file of that name is waited for.
+    """
 
     __tablename__ = "source"
 
     id: str = Field(default_factory=new_id, primary_key=True)
     name: str = Field(unique=True, max_length=400)
     created: datetime = _time()
+    step: int = Field(default=0, sa_column_kwargs={"server_default": "0"})
+    watched: str = Field(default="", sa_column_kwargs={"server_default": ""})
 
 
 class Revision(SQLModel, table=True):
-    """One content of a source. ``survey`` is what the reader found, once it has."""
+    """One content of a source. ``survey`` is what the reader found, once it has; ``changes`` what
+    is other than in the revision before."""
 
     __tablename__ = "revision"
     __table_args__ = (UniqueConstraint("source_id", "number"),)
@@ -82,22 +92,24 @@ class Revision(SQLModel, table=True):
     problem: str = ""
     survey: dict[str, Any] = _json(dict)
     preview: dict[str, Any] = _json(dict)
+    changes: dict[str, Any] = Field(
+        default_factory=dict, sa_column=Column(JSON, nullable=False, server_default="{}")
+    )
     created: datetime = _time()
 
 
-class Choice(SQLModel, table=True):
-    """What a hand decided about a part: a cut with a name and recipe (or several, with commas
-    between), or no cut."""
+class PlanStep(SQLModel, table=True):
+    """A source's plan after a change; ``said`` tells what was done. Undoing goes back a step."""
 
-    __tablename__ = "choice"
-    __table_args__ = (UniqueConstraint("source_id", "part"),)
+    __tablename__ = "plan_step"
+    __table_args__ = (UniqueConstraint("source_id", "number"),)
 
     id: str = Field(default_factory=new_id, primary_key=True)
     source_id: str = Field(foreign_key="source.id", index=True)
-    part: str
-    name: str | None = None
-    recipe: str | None = None
-    leave_out: bool = False
+    number: int
+    plan: dict[str, Any] = _json(dict)
+    said: str = ""
+    created: datetime = _time()
 
 
 class Run(SQLModel, table=True):

@@ -9,9 +9,9 @@ from sqlalchemy import select as sql_select
 from sqlmodel import Session, col, select
 
 from gefa.core.cut.cut import Remark
-from gefa.core.deliver.manifest import Manifest
+from gefa.core.deliver.manifest import Manifest, OriginalFile
 from gefa.core.export import Job as CutJob
-from gefa.core.export import JobReport, prepare
+from gefa.core.export import JobReport, Prepared, prepare
 from gefa.core.plan import Plan
 from gefa.core.treat.formats import Format
 from gefa.store.models import Job, JobKind, JobState, Revision, Run, Source, now
@@ -21,15 +21,29 @@ COSTS = {Format.AVIF: 8.0, Format.WEBP: 2.0, Format.PNG: 1.5, Format.JPEG: 0.4}
 """how long a pixel of each format takes, roughly, against each other: only for the time left"""
 
 
-def start_run(session: Session, source: Source, revision: Revision, plan: Plan) -> Run:
-    """Queue a job for every cut of the plan. A plan with no cuts makes a finished run."""
+def start_run(
+    session: Session,
+    source: Source,
+    revision: Revision,
+    plan: Plan,
+    left: frozenset[str] = frozenset(),
+) -> Run:
+    """Queue a job for every cut of the plan, but for those whose names are in ``left``. A plan
+    with no cuts makes a finished run."""
     survey = survey_of(revision)
     prepared = prepare(survey, plan, default=not survey.layered)
+    for job in prepared.jobs:
+        if job.cut.name in left:
+            reason = f"it would be {job.megapixels:,.0f} megapixels"
+            prepared.left_out.append(Remark(cut=job.cut.name, reason=reason))
+    prepared.jobs = [job for job in prepared.jobs if job.cut.name not in left]
     said = {
         "left_out": prepared.left_out,
         "failed": prepared.failed,
         "warnings": prepared.warnings,
     }
+    if prepared.gaps:
+        said["warnings"] = [*prepared.warnings, Remark(cut="slices", reason=prepared.gaps)]
     run = Run(
         source_id=source.id,
         revision_id=revision.id,
@@ -40,7 +54,9 @@ def start_run(session: Session, source: Source, revision: Revision, plan: Plan) 
     session.flush()
     for position, cut_job in enumerate(prepared.jobs):
         session.add(_queued(run, revision, source, cut_job, position))
-    if not prepared.jobs:
+    if prepared.originals:
+        session.add(_taking(run, revision, source, prepared))
+    if not prepared.jobs and not prepared.originals:
         finish(session, run)
     return run
 
@@ -61,6 +77,44 @@ def _queued(run: Run, revision: Revision, source: Source, cut_job: CutJob, posit
     )
 
 
+def _taking(run: Run, revision: Revision, source: Source, prepared: Prepared) -> Job:
+    return Job(
+        kind=JobKind.TAKE,
+        run_id=run.id,
+        position=len(prepared.jobs),
+        name="originals",
+        planned=len(prepared.originals),
+        cost=len(prepared.originals) / 10,
+        task={
+            "blob": revision.blob,
+            "name": source.name,
+            "jobs": [job.model_dump(mode="json") for job in prepared.originals],
+        },
+    )
+
+
+def ask_for_pdf(session: Session, run: Run) -> Job:
+    """The job that writes a PDF with a page for each cut of the run; queued the first time."""
+    known = session.exec(select(Job).where(Job.run_id == run.id, Job.kind == JobKind.PDF)).first()
+    if known is not None and known.state is not JobState.FAILED:
+        return known
+    cuts = [job.task for job in jobs_of(session, run.id) if job.kind is JobKind.CUT]
+    job = Job(
+        kind=JobKind.PDF,
+        run_id=run.id,
+        position=-1,
+        name="PDF",
+        task={
+            "blob": session.get_one(Revision, run.revision_id).blob,
+            "name": session.get_one(Source, run.source_id).name,
+            "jobs": [task["job"] for task in cuts],
+        },
+    )
+    session.add(job)
+    session.flush()
+    return job
+
+
 def jobs_of(session: Session, run_id: str) -> Sequence[Job]:
     return session.exec(select(Job).where(Job.run_id == run_id).order_by(col(Job.position))).all()
 
@@ -79,7 +133,9 @@ def outlook(session: Session, run_id: str) -> list[JobOutlook]:
     """All jobs of a run in their order, for looking at often."""
     columns = [col(c) for c in (Job.id, Job.state, Job.name, Job.planned, Job.cost)]
     found = session.execute(
-        sql_select(*columns).where(col(Job.run_id) == run_id).order_by(col(Job.position))
+        sql_select(*columns)
+        .where(col(Job.run_id) == run_id, col(Job.kind) != JobKind.PDF)
+        .order_by(col(Job.position))
     )
     return [JobOutlook(*row) for row in found]
 
@@ -87,8 +143,29 @@ def outlook(session: Session, run_id: str) -> list[JobOutlook]:
 def finish(session: Session, run: Run) -> None:
     """Note that a run has no open job any more, and its sums."""
     run.finished = now()
+    run.said = {**run.said, "dropped": _dropped(session, run)}
     run.totals = manifest_of(session, run).totals().model_dump()
     session.add(run)
+
+
+def _dropped(session: Session, run: Run) -> list[dict[str, str]]:
+    """What the run before made of the same source and this one does not make any more."""
+    before = session.exec(
+        select(Run)
+        .where(Run.source_id == run.source_id, col(Run.finished).is_not(None), Run.id != run.id)
+        .order_by(col(Run.created).desc())
+        .limit(1)
+    ).first()
+    if before is None:
+        return []
+    now_made = manifest_of(session, run)
+    failing = {remark.cut for remark in now_made.failed}
+    present = {file.path for file in now_made.files}
+    return [
+        Remark(cut=file.cut, reason=f"{file.path} is not made any more").model_dump()
+        for file in manifest_of(session, before).files
+        if file.path not in present and file.cut not in failing
+    ]
 
 
 def manifest_of(session: Session, run: Run) -> Manifest:
@@ -96,10 +173,16 @@ def manifest_of(session: Session, run: Run) -> Manifest:
     source = session.get_one(Source, run.source_id)
     manifest = Manifest(source=source.name, **run.said)
     for job in jobs_of(session, run.id):
+        if job.kind is JobKind.PDF:
+            continue
         if job.state is JobState.FAILED:
             manifest.failed.append(Remark(cut=job.name, reason=job.problem))
-        elif job.state is JobState.DONE:
+        elif job.state is JobState.DONE and job.kind is JobKind.CUT:
             _take_in(manifest, JobReport.model_validate(job.report))
+        elif job.state is JobState.DONE and job.kind is JobKind.TAKE:
+            manifest.originals += [
+                OriginalFile.model_validate(file) for file in job.report["originals"]
+            ]
     return manifest
 
 
@@ -107,7 +190,7 @@ def _take_in(manifest: Manifest, report: JobReport) -> None:
     manifest.failed += report.failed
     manifest.warnings += report.warnings
     manifest.files += report.files
-    if report.files:
+    if report.files or report.record.css:
         manifest.cuts.append(report.record)
 
 

@@ -3,13 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
+from sqlalchemy import delete
 from sqlmodel import Session, col, func, select
 
-from gefa.core.plan import CutEntry, Plan
+from gefa.core.cut.again import Changes, carried_over
+from gefa.core.plan import Plan
 from gefa.core.read.survey import Survey
 from gefa.store.blobs import Blob
-from gefa.store.models import Choice, Job, JobKind, Revision, RevisionState, Source
+from gefa.store.models import Job, JobKind, PlanStep, Revision, RevisionState, Source
+
+MAX_STEPS = 200
+"""how far back a source's plan can be undone"""
 
 
 def bring_in(session: Session, name: str, blob: Blob, format: str) -> tuple[Source, Revision]:
@@ -72,50 +78,97 @@ def survey_of(revision: Revision) -> Survey:
     return Survey.model_validate(revision.survey)
 
 
-def choices(session: Session, source_id: str) -> dict[str, Choice]:
-    """What hands decided, by part path."""
-    found = session.exec(select(Choice).where(Choice.source_id == source_id)).all()
-    return {choice.part: choice for choice in found}
+# -- the plan of a source, with its history ----------------------------------------------
 
 
-def plan_of(session: Session, source_id: str) -> Plan:
-    """The plan that the hands' decisions make."""
-    return Plan(
-        cuts=tuple(
-            CutEntry(
-                part=choice.part,
-                name=choice.name,
-                recipe=recipe,
-                leave_out=choice.leave_out,
-            )
-            for choice in choices(session, source_id).values()
-            for recipe in (choice.recipe.split(",") if choice.recipe else [None])
+def plan_of(session: Session, source: Source) -> Plan:
+    """The plan as hands have made it."""
+    step = _step(session, source, source.step)
+    return Plan.model_validate(step.plan) if step else Plan()
+
+
+def change_plan(session: Session, source: Source, plan: Plan, said: str) -> None:
+    """Take a new plan as the next step; what was undone before is forgotten."""
+    if plan == plan_of(session, source):
+        return
+    session.execute(
+        delete(PlanStep).where(
+            col(PlanStep.source_id) == source.id,
+            (col(PlanStep.number) > source.step) | (col(PlanStep.number) < source.step - MAX_STEPS),
         )
     )
-
-
-def decide(
-    session: Session,
-    source_id: str,
-    part: str,
-    *,
-    cut: bool,
-    name: str | None = None,
-    recipe: str | None = None,
-) -> None:
-    """Note a hand's decision about a part. What is None stays as it was decided before; an empty
-    name is the part's own."""
-    choice = choices(session, source_id).get(part) or Choice(source_id=source_id, part=part)
-    choice.leave_out = not cut
-    choice.name = choice.name if name is None else name or None
-    choice.recipe = recipe or choice.recipe
-    session.add(choice)
+    source.step += 1
+    content = plan.model_dump(mode="json", exclude_defaults=True)
+    session.add(PlanStep(source_id=source.id, number=source.step, plan=content, said=said))
+    session.add(source)
     session.flush()
 
 
-def undecide(session: Session, source_id: str, part: str) -> None:
-    """Take a hand's decision back; tag and rule count again."""
-    choice = choices(session, source_id).get(part)
-    if choice is not None:
-        session.delete(choice)
-        session.flush()
+def undo(session: Session, source: Source) -> str:
+    """Go back a step; what was undone, empty if there was nothing."""
+    current = _step(session, source, source.step)
+    if current is None or not _can_go_back(session, source):
+        return ""
+    source.step -= 1
+    session.add(source)
+    session.flush()
+    return current.said
+
+
+def _can_go_back(session: Session, source: Source) -> bool:
+    return source.step == 1 or _step(session, source, source.step - 1) is not None
+
+
+def redo(session: Session, source: Source) -> str:
+    """Go forward again a step that was undone; what was redone, empty if there was nothing."""
+    following = _step(session, source, source.step + 1)
+    if following is None:
+        return ""
+    source.step += 1
+    session.add(source)
+    session.flush()
+    return following.said
+
+
+class History(NamedTuple):
+    """What can be undone and redone, in words; empty if nothing can."""
+
+    undo: str
+    redo: str
+
+
+def history_of(session: Session, source: Source) -> History:
+    before = _step(session, source, source.step) if _can_go_back(session, source) else None
+    after = _step(session, source, source.step + 1)
+    return History(before.said if before else "", after.said if after else "")
+
+
+def _step(session: Session, source: Source, number: int) -> PlanStep | None:
+    return session.exec(
+        select(PlanStep).where(PlanStep.source_id == source.id, PlanStep.number == number)
+    ).first()
+
+
+# -- revisions ---------------------------------------------------------------------------
+
+
+def revision_before(session: Session, revision: Revision) -> Revision | None:
+    """The newest revision before this one that could be read."""
+    return session.exec(
+        select(Revision)
+        .where(
+            Revision.source_id == revision.source_id,
+            Revision.number < revision.number,
+            Revision.state == RevisionState.READY,
+        )
+        .order_by(col(Revision.number).desc())
+        .limit(1)
+    ).first()
+
+
+def follow(session: Session, revision: Revision, changes: Changes) -> None:
+    """Let what hands chose follow its parts into a new revision."""
+    source = session.get_one(Source, revision.source_id)
+    plan, remarks = carried_over(plan_of(session, source), changes)
+    if remarks:
+        change_plan(session, source, plan, f"Followed parts into revision {revision.number}")

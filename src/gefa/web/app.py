@@ -10,6 +10,7 @@ from fastapi import FastAPI
 from fastapi.staticfiles import StaticFiles
 
 from gefa import __version__
+from gefa.core.read.scratch import sweep
 from gefa.demo.site.app import festival
 from gefa.web import problems
 from gefa.web.api import media, uploads
@@ -17,17 +18,23 @@ from gefa.web.pages import cut, runs, sources
 from gefa.web.security import Guard
 from gefa.web.services import Services
 from gefa.web.templating import STATIC
+from gefa.work.tasks import SCRATCH
 
 
-def create_app(folder: Path) -> FastAPI:
-    """The application over the data in ``folder``. Its workers are started by others."""
+def create_app(folder: Path, watch_under: Path | None = None) -> FastAPI:
+    """The application over the data in ``folder``. Its workers are started by others.
+
+    Only folders under ``watch_under`` (by default the one it is started in) may be watched.
+    """
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        services = Services.open(folder)
+        services = Services.open(folder, watch_under or Path.cwd())
         services.store.blobs.sweep()
+        sweep(folder / SCRATCH)
         app.state.services = services
         services.foreman.start()
+        services.watcher.start()
         yield
         services.close()
 

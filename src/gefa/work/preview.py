@@ -2,34 +2,46 @@
 
 from __future__ import annotations
 
+import tempfile
 from collections.abc import Iterator
+from pathlib import Path
 
 import numpy as np
 import pyvips
 from pydantic import BaseModel
 
-from gefa.core.errors import SourceError
+from gefa.core.errors import GefaError, SourceError
 from gefa.core.geometry import Rect, Size
 from gefa.core.pixels import drop_opaque_alpha, resize
 from gefa.core.read.document import Document, Part
-from gefa.core.read.survey import Survey
+from gefa.store.blobs import BlobStore
 
 LARGE = 1600
 """px of the longer side of the picture on the Cut screen"""
 SMALL = 480
+TILE = 512
 PICKED_FROM = 40
 """alpha (0..255) from which a pixel counts as its part's when it is pointed at"""
 
 
 class Preview(BaseModel):
     """Names of blobs. ``pick`` is a PNG as large as ``picture`` whose colour is the number of the
-    topmost part at each pixel: 1 + its place in the survey, as 24 bits red to blue; 0 is none."""
+    topmost part at each pixel: 1 + its place in the survey, as 24 bits red to blue; 0 is none.
 
-    picture: str
-    small: str
-    pick: str
-    width: int
-    height: int
+    ``tiles`` is a zip of tiles at all sizes up to the natural one, empty where the picture itself
+    is as large. ``objects`` are the separate objects of a sheet (canvas px). ``before_after`` has
+    two pictures of each changed part, by its path; empty where one could not be drawn.
+    """
+
+    picture: str = ""
+    small: str = ""
+    pick: str = ""
+    width: int = 0
+    height: int = 0
+    tiles: str = ""
+    objects: list[Rect] = []
+    before_after: dict[str, list[str]] = {}
+    problem: str = ""
 
 
 def fitted(size: Size, longest: int) -> Size:
@@ -48,15 +60,50 @@ def as_webp(image: pyvips.Image) -> bytes:
     return bytes(image.webpsave_buffer(Q=82, effort=2, keep="none"))
 
 
-def pick_map(document: Document, surveyed: Survey, size: Size) -> bytes:
+def part_picture(document: Document, path: str) -> bytes:
+    """A small picture of one part; nothing if it cannot be drawn."""
+    try:
+        part = document.part(path)
+        extent = document.extent(part)
+        if extent.empty:
+            return b""
+        size = fitted(extent.size, SMALL)
+        return as_webp(resize(drop_opaque_alpha(document.render(part, extent, size.width)), size))
+    except GefaError:
+        return b""
+
+
+def tiles_of(document: Document, blobs: BlobStore) -> str:
+    """The blob of the zip described at ``Preview.tiles``: ``LEVEL/COLUMN_ROW.SUFFIX`` in it, level
+    0 the smallest."""
+    size = document.size
+    if max(size.width, size.height) <= LARGE:
+        return ""
+    image = drop_opaque_alpha(document.natural())
+    suffix = ".webp[Q=82,effort=0]" if image.hasalpha() else ".jpg[Q=86]"
+    with tempfile.TemporaryDirectory(dir=blobs.root) as folder:
+        target = Path(folder) / "t.zip"
+        image.dzsave(
+            str(target)[:-4],
+            layout="dz",
+            tile_size=TILE,
+            overlap=0,
+            depth="onetile",
+            suffix=suffix,
+            container="zip",
+            compression=0,
+        )
+        return blobs.adopt(target).sha256
+
+
+def pick_map(document: Document, size: Size) -> bytes:
     """The PNG described at ``Preview.pick``."""
-    numbers = {part.path: index for index, part in enumerate(surveyed.parts, start=1)}
+    numbers = {part.path: index for index, part in enumerate(document.canvas.walk(), start=1)}
     picked = np.zeros((size.height, size.width), np.uint32)
-    if surveyed.layered:
-        for part in _shown_leaves(document.canvas):
-            extent = surveyed.parts[numbers[part.path] - 1].extent
-            if extent is not None:
-                _stamp(document, part, extent, picked, numbers[part.path])
+    leaves = list(_shown_leaves(document.canvas))
+    document.measure(leaves)
+    for part in leaves:
+        _stamp(document, part, picked, numbers[part.path])
     planes = np.dstack([(picked >> shift & 255).astype(np.uint8) for shift in (16, 8, 0)])
     image = pyvips.Image.new_from_array(planes, interpretation="srgb")
     return bytes(image.pngsave_buffer(compression=6, keep="none"))
@@ -72,8 +119,11 @@ def _shown_leaves(part: Part) -> Iterator[Part]:
                 yield child
 
 
-def _stamp(document: Document, part: Part, extent: Rect, picked: np.ndarray, number: int) -> None:
-    shared = extent.intersection(document.canvas_rect)
+def _stamp(document: Document, part: Part, picked: np.ndarray, number: int) -> None:
+    try:
+        shared = document.extent(part).intersection(document.canvas_rect)
+    except SourceError:
+        return
     if shared.empty:
         return
     scale = picked.shape[1] / document.size.width

@@ -20,7 +20,7 @@ from huey.storage import SqliteStorage
 from pydantic import BaseModel
 
 QUEUE_FILE = "queue.sqlite3"
-PRIORITIES = {"read": 20, "upload": 10, "cut": 0}
+PRIORITIES = {"read": 20, "show": 15, "upload": 10, "pdf": 5, "take": 0, "cut": 0}
 """somebody waits at the screen for a reading, and a visitor for an upload; a batch can wait"""
 
 

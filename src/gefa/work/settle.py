@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from sqlmodel import Session, func, select
 
+from gefa.core.cut.again import compare
 from gefa.core.deliver.manifest import File
 from gefa.core.export import JobReport
+from gefa.core.read.survey import Survey
 from gefa.store.models import (
     Job,
     JobKind,
@@ -13,13 +15,18 @@ from gefa.store.models import (
     Revision,
     RevisionState,
     Run,
+    Source,
     Upload,
     UploadState,
     Variant,
 )
-from gefa.store.runs import finish
+from gefa.store.runs import finish, start_run
+from gefa.store.sources import follow, plan_of, revision_before, survey_of
 from gefa.work.queue import Outcome
 from gefa.work.tasks import ReadReport, UploadReport
+
+MAX_PAIRS = 40
+"""changed parts that are shown before and after"""
 
 
 def settle(session: Session, job: Job, outcome: Outcome) -> None:
@@ -30,9 +37,11 @@ def settle(session: Session, job: Job, outcome: Outcome) -> None:
     session.add(job)
     if job.kind is JobKind.READ:
         _settle_revision(session, job, outcome)
-    elif job.kind is JobKind.CUT:
+    elif job.kind is JobKind.SHOW:
+        _settle_preview(session, job, outcome)
+    elif job.kind in (JobKind.CUT, JobKind.TAKE):
         _settle_cut(session, job, outcome)
-    else:
+    elif job.kind is JobKind.UPLOAD:
         _settle_upload(session, job, outcome)
 
 
@@ -43,20 +52,60 @@ def _settle_revision(session: Session, job: Job, outcome: Outcome) -> None:
     else:
         report = ReadReport.model_validate(outcome.report)
         revision.survey = report.survey.model_dump(mode="json")
-        revision.preview = report.preview.model_dump(mode="json")
         revision.state = RevisionState.READY
         job.report = {}
+        _settle_changes(session, revision, report.survey)
+    session.add(revision)
+
+
+def _settle_changes(session: Session, revision: Revision, survey: Survey) -> None:
+    """Compare with the revision before, follow its parts, and have pictures of it made; a watched
+    source is run again at once."""
+    source = session.get_one(Source, revision.source_id)
+    before = revision_before(session, revision)
+    pairs: list[dict[str, str]] = []
+    if before is not None:
+        changes = compare(survey_of(before), survey)
+        revision.changes = changes.model_dump(mode="json")
+        follow(session, revision, changes)
+        pairs = [
+            {"before": changes.before.get(path, path), "after": path}
+            for path in changes.changed[:MAX_PAIRS]
+        ]
+    session.add(
+        Job(
+            kind=JobKind.SHOW,
+            revision_id=revision.id,
+            task={
+                "blob": revision.blob,
+                "name": source.name,
+                "older": before.blob if before else "",
+                "pairs": pairs,
+            },
+        )
+    )
+    if source.watched and before is not None:
+        start_run(session, source, revision, plan_of(session, source))
+
+
+def _settle_preview(session: Session, job: Job, outcome: Outcome) -> None:
+    revision = session.get_one(Revision, job.revision_id)
+    if outcome.report is not None:
+        revision.preview = outcome.report
+        job.report = {}
+    else:
+        revision.preview = {"problem": outcome.problem}
     session.add(revision)
 
 
 def _settle_cut(session: Session, job: Job, outcome: Outcome) -> None:
-    if outcome.report is not None:
+    if outcome.report is not None and job.kind is JobKind.CUT:
         _add_variants(session, job, JobReport.model_validate(outcome.report).files)
     session.flush()
     still_open = session.exec(
         select(func.count())
         .select_from(Job)
-        .where(Job.run_id == job.run_id, Job.state == JobState.QUEUED)
+        .where(Job.run_id == job.run_id, Job.state == JobState.QUEUED, Job.kind != JobKind.PDF)
     ).one()
     if still_open == 0:
         finish(session, session.get_one(Run, job.run_id))
@@ -79,5 +128,5 @@ def _settle_upload(session: Session, job: Job, outcome: Outcome) -> None:
 
 def _add_variants(session: Session, job: Job, files: list[File]) -> None:
     for file in files:
-        fields = file.model_dump(mode="json")
+        fields = file.model_dump(mode="json", exclude={"moves"})
         session.add(Variant(job_id=job.id, run_id=job.run_id, upload_id=job.upload_id, **fields))

@@ -10,16 +10,31 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from gefa.core.export import Job, JobReport, carry_out, prepare
+from gefa.core.cut.suggest import objects_of
+from gefa.core.export import Job, JobReport, OriginalJob, carry_out, prepare, take_out
+from gefa.core.pdf import pdf_of
 from gefa.core.plan import CutEntry, Plan
 from gefa.core.read import CANVAS_PATH, read
 from gefa.core.read.document import Document
+from gefa.core.read.scratch import Scratch
 from gefa.core.read.survey import Survey, survey
 from gefa.core.treat.recipe import Recipe
 from gefa.store.blobs import BlobShelf, BlobStore
-from gefa.work.preview import LARGE, SMALL, Preview, as_webp, draw, fitted, pick_map
+from gefa.work.preview import (
+    LARGE,
+    SMALL,
+    Preview,
+    as_webp,
+    draw,
+    fitted,
+    part_picture,
+    pick_map,
+    tiles_of,
+)
 from gefa.work.queue import WorkQueue
 
+SCRATCH = "scratch"
+"""the folder for copies of large pictures, inside the data folder"""
 SLOT_RECIPE = "slot"
 
 
@@ -32,7 +47,38 @@ class ReadBody(BaseModel):
 
 class ReadReport(BaseModel):
     survey: Survey
-    preview: Preview
+
+
+class Pair(BaseModel):
+    """Paths of a changed part in the older and the newer revision."""
+
+    before: str
+    after: str
+
+
+class ShowBody(BaseModel):
+    """Draw what the screens show of a source; ``older`` is the content before it, if any."""
+
+    blob: str
+    name: str
+    older: str = ""
+    pairs: list[Pair] = []
+
+
+class TakeBody(BaseModel):
+    """Take bitmaps out of a design as they are stored."""
+
+    blob: str
+    name: str
+    jobs: list[OriginalJob]
+
+
+class PdfBody(BaseModel):
+    """Write a PDF with a page for each cut."""
+
+    blob: str
+    name: str
+    jobs: list[Job]
 
 
 class CutBody(BaseModel):
@@ -63,21 +109,51 @@ class UploadReport(BaseModel):
 
 
 def read_source(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, Any]:
-    """Survey a source and draw its previews; SourceError if it cannot be read."""
+    """Survey a source; SourceError if it cannot be read."""
     asked = ReadBody.model_validate(body)
+    document = _opened(folder, asked.blob, asked.name)
+    return ReadReport(survey=survey(document)).model_dump(mode="json")
+
+
+def show_source(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, Any]:
+    """Draw what the screens show of a source."""
+    asked = ShowBody.model_validate(body)
     blobs = BlobStore(folder)
-    document = read(blobs.path(asked.blob), asked.name)
-    picture = draw(document, fitted(document.size, LARGE))
-    surveyed = survey(document)
+    document = _opened(folder, asked.blob, asked.name)
+    size = fitted(document.size, LARGE)
+    picture = draw(document, size)
     small = picture.thumbnail_image(SMALL, height=SMALL, size="down")
-    shown = Preview(
+    before_after = {}
+    if asked.pairs:
+        older = read(blobs.path(asked.older), asked.name, Scratch(folder / SCRATCH))
+        for pair in asked.pairs:
+            drawn = (part_picture(older, pair.before), part_picture(document, pair.after))
+            before_after[pair.after] = [blobs.put(data).sha256 if data else "" for data in drawn]
+    return Preview(
         picture=blobs.put(as_webp(picture)).sha256,
         small=blobs.put(as_webp(small)).sha256,
-        pick=blobs.put(pick_map(document, surveyed, fitted(document.size, LARGE))).sha256,
+        pick=blobs.put(pick_map(document, size)).sha256,
         width=picture.width,
         height=picture.height,
-    )
-    return ReadReport(survey=surveyed, preview=shown).model_dump(mode="json")
+        tiles=tiles_of(document, blobs),
+        objects=objects_of(document),
+        before_after=before_after,
+    ).model_dump(mode="json")
+
+
+def take_originals(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, Any]:
+    """Take bitmaps out of a design."""
+    asked = TakeBody.model_validate(body)
+    document = _opened(folder, asked.blob, asked.name)
+    made = take_out(asked.name, asked.jobs, document, BlobShelf(BlobStore(folder), job_id))
+    return {"originals": [file.model_dump(mode="json") for file in made]}
+
+
+def write_pdf(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, Any]:
+    """Write a PDF with a page for each cut."""
+    asked = PdfBody.model_validate(body)
+    document = _opened(folder, asked.blob, asked.name)
+    return {"blob": BlobStore(folder).put(pdf_of(document, asked.jobs)).sha256}
 
 
 def make_cut(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, Any]:
@@ -86,7 +162,7 @@ def make_cut(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, Any]:
     blobs = BlobStore(folder)
     report = carry_out(
         asked.job,
-        lambda: _opened(blobs.path(asked.blob), asked.name),
+        lambda: _opened(folder, asked.blob, asked.name),
         BlobShelf(blobs, job_id),
         _teller(folder, job_id),
     )
@@ -125,9 +201,9 @@ def _main_colour(document: Document) -> str:
 
 
 @lru_cache(maxsize=1)
-def _opened(path: Path, name: str) -> Document:
+def _opened(folder: Path, blob: str, name: str) -> Document:
     """The last source stays open: a run's jobs are of the same one, and blobs never change."""
-    return read(path, name)
+    return read(BlobStore(folder).path(blob), name, Scratch(folder / SCRATCH))
 
 
 @lru_cache(maxsize=1)
@@ -148,6 +224,9 @@ def _teller(folder: Path, job_id: str) -> Callable[[object], None]:
 
 TASKS: dict[str, Callable[[Path, str, dict[str, Any]], dict[str, Any]]] = {
     "read": read_source,
+    "show": show_source,
+    "take": take_originals,
+    "pdf": write_pdf,
     "cut": make_cut,
     "upload": treat_upload,
 }

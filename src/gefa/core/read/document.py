@@ -167,6 +167,11 @@ class Document(ABC):
         image = resize(self.render(part, region, size.width), size)
         return image[3] if image.hasalpha() else pyvips.Image.black(size.width, size.height) + 255
 
+    def natural(self) -> pyvips.Image:
+        """The whole canvas at its natural size, for going through once; large flat pictures are
+        not held in memory."""
+        return self.render(self.canvas, self.canvas_rect, self.size.width)
+
     def moving(self, size: Size) -> pyvips.Image:
         """All frames at ``size`` px, if there are several; see ``FlatPicture.moving``."""
         raise NotImplementedError(f"{self.format} does not move")

@@ -145,6 +145,12 @@ class FlatPicture(Document):
         plain.remove("page-height")  # else the copy would be a file of pages
         return self._scratch.tiled(f"{self._digest} {what}", plain)
 
+    def natural(self) -> pyvips.Image:
+        try:
+            return turned(self._any_order, self._orientation)
+        except pyvips.Error as error:
+            raise self._unreadable(error) from error
+
     def moving(self, size: Size) -> pyvips.Image:
         """All frames at ``size`` px under each other, with the fields that libvips writes an
         animation from: ``page-height``, ``delay`` (ms) and ``loop``."""

@@ -12,7 +12,7 @@ from typing import IO
 
 from gefa.core.errors import SourceError, UnsupportedSource
 from gefa.core.read.naming import one_line
-from gefa.core.read.sniff import HEAD_BYTES, ZIP_START, sniff
+from gefa.core.read.sniff import HEAD_BYTES, KINDS_IN_WORDS, ZIP_START, sniff
 
 MAX_MEMBERS = 5_000
 MAX_BYTES = 8_000_000_000
@@ -100,4 +100,10 @@ def unpack(path: Path, folder: Path) -> list[Path]:
             except _BROKEN as error:
                 raise member.broken(error) from error
         written.append(target)
+    if not written:
+        raise UnsupportedSource(
+            "is a zip that holds no picture or design that Gefa reads.",
+            file=path.name,
+            advice=f"It reads {KINDS_IN_WORDS}.",
+        )
     return written

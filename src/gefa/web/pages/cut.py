@@ -2,22 +2,41 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+import re
+from collections.abc import Callable
+from functools import lru_cache
+from pathlib import Path
+from typing import Annotated, Literal
+from urllib.parse import quote
+from zipfile import ZipFile
 
-from fastapi import APIRouter, Form, HTTPException, Request, Response
-from fastapi.responses import RedirectResponse
-from sqlmodel import Session
+from fastapi import APIRouter, Depends, Form, HTTPException, Request, Response, UploadFile
+from fastapi.responses import FileResponse, RedirectResponse
+from sqlmodel import Session, select
+from starlette.datastructures import FormData
 
-from gefa.core.plan import Plan
+from gefa.core.cut.glob import escaped
+from gefa.core.edit import PlanEditor
+from gefa.core.errors import GefaError, PartMissing, PlanError
+from gefa.core.export import prepare
+from gefa.core.plan import OriginalsEntry, Plan, parse_plan
+from gefa.core.read.document import Kind
 from gefa.store.models import Revision, RevisionState, Source
 from gefa.store.runs import start_run
-from gefa.store.sources import decide, latest_revision, plan_of, undecide
-from gefa.web.pages.cut_view import view_of
+from gefa.store.sources import change_plan, latest_revision, plan_of, redo, survey_of, undo
+from gefa.web.pages.cut_view import CutView, Row, view_of
+from gefa.web.pages.edits import Asked, edit
 from gefa.web.problems import Problem
-from gefa.web.services import Given
+from gefa.web.services import Given, Services
 from gefa.web.templating import page
+from gefa.work.preview import Preview
 
 router = APIRouter()
+
+FOREVER = {"Cache-Control": "public, max-age=31536000, immutable"}
+MAX_FIELDS = 20_000
+MAX_PLAN_BYTES = 2_000_000
+TILE_TYPES = {"jpg": "image/jpeg", "webp": "image/webp"}
 
 
 def _found(session: Session, source_id: str) -> tuple[Source, Revision]:
@@ -25,6 +44,13 @@ def _found(session: Session, source_id: str) -> tuple[Source, Revision]:
     revision = latest_revision(session, source_id) if source else None
     if source is None or revision is None:
         raise HTTPException(404)
+    return source, revision
+
+
+def _ready(session: Session, source_id: str) -> tuple[Source, Revision]:
+    source, revision = _found(session, source_id)
+    if revision.state is not RevisionState.READY:
+        raise Problem(409, "Not read yet", "Wait until the source has been read, then try again.")
     return source, revision
 
 
@@ -48,47 +74,225 @@ def _still_waiting(revision: Revision) -> Response:
     return Response(headers={"HX-Refresh": "true"})
 
 
-@router.post("/sources/{source_id}/parts")
+@router.get("/sources/{source_id}/board")
+def board(request: Request, source_id: str, given: Given) -> Response:
+    """The picture of the newest revision once it is drawn; nothing before that."""
+    with given.store.session() as session:
+        source, revision = _ready(session, source_id)
+        if not revision.preview:
+            return Response(status_code=204)
+        view = view_of(session, given.store.blobs, source, revision)
+    return page(request, "cut/_board.html", view=view)
+
+
+async def _form(request: Request) -> FormData:
+    return await request.form(max_fields=MAX_FIELDS)
+
+
+@router.post("/sources/{source_id}/plan")
 def change(
+    request: Request, source_id: str, given: Given, form: Annotated[FormData, Depends(_form)]
+) -> Response:
+    """Change the plan as the form's ``do`` says; answers with what looks different now."""
+
+    def apply(session: Session, source: Source, revision: Revision) -> None:
+        asked = Asked(form, Preview.model_validate(revision.preview).objects)
+        editor = PlanEditor(plan_of(session, source), survey_of(revision))
+        try:
+            plan, said = edit(editor, asked)
+        except PartMissing as error:
+            raise Problem(404, "No such part", str(error)) from error
+        except GefaError as error:
+            raise Problem(422, "That cannot be done", str(error)) from error
+        change_plan(session, source, plan, said)
+
+    return _changed(request, source_id, given, apply)
+
+
+@router.post("/sources/{source_id}/undo")
+def undo_step(request: Request, source_id: str, given: Given) -> Response:
+    """Take the last change of the plan back."""
+    return _changed(request, source_id, given, lambda session, source, _: undo(session, source))
+
+
+@router.post("/sources/{source_id}/redo")
+def redo_step(request: Request, source_id: str, given: Given) -> Response:
+    """Do again what was undone."""
+    return _changed(request, source_id, given, lambda session, source, _: redo(session, source))
+
+
+def _changed(
     request: Request,
     source_id: str,
-    given: Given,
-    part: Annotated[str, Form()],
-    ticked: Annotated[bool, Form()] = False,
-    name: Annotated[str | None, Form(max_length=300)] = None,
-    recipe: Annotated[str, Form()] = "",
-    reset: Annotated[bool, Form()] = False,
+    given: Services,
+    apply: Callable[[Session, Source, Revision], object],
 ) -> Response:
-    """Tick a part, name it, choose its recipe, or take the decision back."""
     with given.store.session() as session:
-        source, revision = _found(session, source_id)
-        if revision.state is not RevisionState.READY:
-            raise HTTPException(409)
-        before = view_of(session, given.store.blobs, source, revision).row(part)
+        source, revision = _ready(session, source_id)
+        wants_parts = bool(request.headers.get("HX-Request"))
+        blobs = given.store.blobs
+        before = view_of(session, blobs, source, revision) if wants_parts else None
+        apply(session, source, revision)
         if before is None:
-            raise Problem(404, "No such part", f"This source has no part {part!r} any more.")
-        for wanted in filter(None, recipe.split(",")):
-            if wanted not in Plan().all_recipes:
-                raise Problem(422, "No such recipe", f"There is no recipe {wanted!r}.")
-        if reset:
-            undecide(session, source_id, part)
-        else:
-            if name is not None:
-                name = "" if name.strip() == before.part.display_name else name.strip()
-            decide(session, source_id, part, cut=ticked, name=name, recipe=recipe or None)
-        view = view_of(session, given.store.blobs, source, revision)
-    if request.headers.get("HX-Request"):
-        return page(request, "cut/_changed.html", view=view, row=view.row(part))
+            return RedirectResponse(f"/sources/{source_id}", 303)
+        view = view_of(session, blobs, source, revision)
+    return page(request, "cut/_changed.html", view=view, rows=_different(before, view))
+
+
+def _different(before: CutView, after: CutView) -> list[Row]:
+    known = {row.id: row for row in before.rows}
+    return [row for row in after.rows if known.get(row.id) != row]
+
+
+@router.get("/sources/{source_id}/plan.toml")
+def plan_file(source_id: str, given: Given) -> Response:
+    """The plan as a file for a repository."""
+    with given.store.session() as session:
+        source, _ = _found(session, source_id)
+        text = plan_of(session, source).to_toml()
+    name = quote(f"{Path(source.name).stem}.gefa.toml")
+    headers = {"Content-Disposition": f"attachment; filename*=UTF-8''{name}"}
+    return Response(text, media_type="application/toml", headers=headers)
+
+
+@router.post("/sources/{source_id}/plan.toml")
+def take_plan(source_id: str, given: Given, file: UploadFile) -> Response:
+    """Take a plan file in, in place of the plan so far; it can be undone."""
+    data = file.file.read(MAX_PLAN_BYTES + 1)
+    try:
+        if len(data) > MAX_PLAN_BYTES:
+            raise PlanError("is larger than a plan can be.", file=file.filename or "the plan")
+        plan = parse_plan(data.decode("utf-8"), file.filename or "the plan")
+    except (GefaError, UnicodeDecodeError) as error:
+        raise Problem(422, "That is no plan", str(error)) from error
+    with given.store.session() as session:
+        source, _ = _found(session, source_id)
+        change_plan(session, source, plan, f"Took {file.filename or 'a plan file'} in")
+    return RedirectResponse(f"/sources/{source_id}", 303)
+
+
+@router.post("/sources/{source_id}/watch")
+def watch(source_id: str, given: Given, folder: Annotated[str, Form()] = "") -> Response:
+    """Wait for a file of the source's name in a folder of the server; empty ends it."""
+    with given.store.session() as session:
+        source, _ = _found(session, source_id)
+        try:
+            source.watched = given.watcher.checked(folder) if folder.strip() else ""
+        except GefaError as error:
+            raise Problem(422, "That folder cannot be watched", str(error)) from error
+        session.add(source)
+    given.watcher.look_again()
     return RedirectResponse(f"/sources/{source_id}", 303)
 
 
 @router.post("/sources/{source_id}/runs")
-def run(request: Request, source_id: str, given: Given) -> Response:
-    """Start a run of everything that is ticked."""
+def run(
+    request: Request, source_id: str, given: Given, large: Annotated[str, Form()] = ""
+) -> Response:
+    """Start a run of everything that is ticked; asks first about very large files."""
     with given.store.session() as session:
-        source, revision = _found(session, source_id)
-        if revision.state is not RevisionState.READY:
-            raise Problem(409, "Not read yet", "Wait until the source has been read, then run it.")
-        started = start_run(session, source, revision, plan_of(session, source_id))
+        source, revision = _ready(session, source_id)
+        plan = plan_of(session, source)
+        survey = survey_of(revision)
+        jobs = prepare(survey, plan, default=not survey.layered).large
+        if jobs and large not in ("make", "leave"):
+            return page(request, "cut/ask.html", status_code=409, source=source, jobs=jobs)
+        left = frozenset(job.cut.name for job in jobs) if large == "leave" else frozenset()
+        started = start_run(session, source, revision, plan, left)
     given.foreman.wake()
     return RedirectResponse(f"/runs/{started.id}", 303)
+
+
+# -- originals ---------------------------------------------------------------------------
+
+
+@router.get("/sources/{source_id}/originals")
+def originals(request: Request, source_id: str, given: Given, group: str = "") -> Response:
+    """The bitmaps stored in a design, the one that is too large by most first."""
+    with given.store.session() as session:
+        source, revision = _ready(session, source_id)
+        view = view_of(session, given.store.blobs, source, revision)
+    groups = [part.path for part in view.survey.parts if part.kind is Kind.GROUP]
+    found = [
+        original
+        for original in view.survey.originals
+        if not group or original.part.startswith(f"{group}/") or original.part == group
+    ]
+    found.sort(key=lambda original: original.too_large or 0, reverse=True)
+    return page(
+        request, "cut/originals.html", view=view, originals=found, groups=groups, group=group
+    )
+
+
+@router.post("/sources/{source_id}/originals")
+def take(
+    source_id: str,
+    given: Given,
+    part: Annotated[list[str] | None, Form()] = None,
+    group: Annotated[str, Form()] = "",
+) -> Response:
+    """Start a run that takes the originals of these parts out, or all of a group, or all."""
+    with given.store.session() as session:
+        source, revision = _ready(session, source_id)
+        globs = [escaped(path) for path in part or []]
+        if not globs:
+            globs = [escaped(group), f"{escaped(group)}/**"] if group else ["*"]
+        plan = Plan(originals=tuple(OriginalsEntry(parts=glob) for glob in globs))
+        started = start_run(session, source, revision, plan)
+    given.foreman.wake()
+    return RedirectResponse(f"/runs/{started.id}", 303)
+
+
+# -- pictures ----------------------------------------------------------------------------
+
+
+def _preview(session: Session, source_id: str, number: int) -> Preview:
+    revision = session.exec(
+        select(Revision).where(Revision.source_id == source_id, Revision.number == number)
+    ).first()
+    if revision is None:
+        raise HTTPException(404)
+    return Preview.model_validate(revision.preview)
+
+
+@router.get("/sources/{source_id}/{number:int}/tiles/{level:int}/{column:int}_{row:int}")
+def tile(source_id: str, number: int, level: int, column: int, row: int, given: Given) -> Response:
+    """A tile of the picture of a revision; level 0 is the smallest."""
+    with given.store.session() as session:
+        sha256 = _preview(session, source_id, number).tiles
+    if not sha256:
+        raise HTTPException(404)
+    tiles = _tiles(given.store.blobs.path(sha256))
+    found = tiles.get((level, column, row))
+    if found is None:
+        raise HTTPException(404)
+    with ZipFile(given.store.blobs.path(sha256)) as archive:
+        data = archive.read(found)
+    media_type = TILE_TYPES[found.rpartition(".")[2]]
+    return Response(data, media_type=media_type, headers=FOREVER)
+
+
+@lru_cache(maxsize=8)
+def _tiles(path: Path) -> dict[tuple[int, int, int], str]:
+    """Members of a zip of tiles by level, column and row."""
+    found = {}
+    with ZipFile(path) as archive:
+        for name in archive.namelist():
+            match = re.search(r"(\d+)/(\d+)_(\d+)\.(?:jpg|webp)$", name)
+            if match:
+                found[int(match[1]), int(match[2]), int(match[3])] = name
+    return found
+
+
+@router.get("/sources/{source_id}/{number:int}/{which}/{index:int}")
+def before_after(
+    source_id: str, number: int, which: Literal["before", "after"], index: int, given: Given
+) -> Response:
+    """A picture of the ``index``-th changed part of a revision, before or after."""
+    with given.store.session() as session:
+        pairs = list(_preview(session, source_id, number).before_after.values())
+    sha256 = pairs[index][which == "after"] if index < len(pairs) else ""
+    if not sha256:
+        raise HTTPException(404)
+    path = given.store.blobs.path(sha256)
+    return FileResponse(path, media_type="image/webp", headers=FOREVER)

@@ -4,29 +4,48 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from sqlmodel import Session
 
+from gefa.core.cut.again import Changes
 from gefa.core.cut.gather import default_recipe
+from gefa.core.cut.sliced import grid
+from gefa.core.cut.slices import line_at
 from gefa.core.export import Facts, Job, Prepared, facts_key, prepare
 from gefa.core.geometry import Rect, union_all
+from gefa.core.plan import CellEntry, CutEntry, Plan, ShownSize, SliceEntry, Unit
 from gefa.core.read.survey import PartFacts, Survey
+from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import BUILT_IN_WORDS
 from gefa.store.blobs import BlobStore
 from gefa.store.models import Revision, Source
-from gefa.store.sources import choices, plan_of, survey_of
+from gefa.store.sources import History, history_of, plan_of, survey_of
+from gefa.work.preview import Preview
 
 MAX_INDENT = 8
-ORIGINS = {"tag": "by tag", "rule": "by rule", "hand": "by hand", "default": "by itself"}
+ORIGINS = {
+    "tag": "by tag",
+    "rule": "by rule",
+    "hand": "by hand",
+    "slice": "slice",
+    "default": "by itself",
+}
+BITS_PER_PIXEL = {Format.AVIF: 0.6, Format.WEBP: 1.0, Format.JPEG: 1.4, Format.PNG: 8.0}
+"""what a pixel weighs, roughly, where nothing of the cut was made yet"""
 
 
 @dataclass
 class Weighed:
-    """What is known of a cut's files before a run: those made earlier have a weight in bytes."""
+    """What is known of a cut's files before a run: those made earlier have a weight in bytes.
+
+    ``expected`` adds a rough guess for the others.
+    """
 
     files: int = 0
     made: int = 0
     bytes: int = 0
+    expected: int = 0
     served: int = 0
     baseline: int | None = None
 
@@ -43,26 +62,85 @@ class Weighed:
 
 
 @dataclass
+class CutLine:
+    """One cut of a row: what its files are called, how they are treated, what they weigh.
+
+    ``stem`` is what its files' names begin with; ``pixels`` is its one size (px) where it has one
+    of its own.
+    """
+
+    index: int
+    name: str
+    recipe: str
+    origin: str = ""
+    stem: str = ""
+    size: ShownSize | None = None
+    pixels: tuple[int, int] | None = None
+    css: str = ""
+    can_be_css: bool = False
+    strays: str = ""
+    whole: bool = True
+    weighed: Weighed = field(default_factory=Weighed)
+    share: float = 0.0
+
+    @property
+    def megapixels(self) -> float:
+        return self.pixels[0] * self.pixels[1] / 1e6 if self.pixels else 0.0
+
+
+@dataclass
 class Row:
-    """A part in the list. ``stem`` is what its files' names begin with, empty if it is no cut."""
+    """A part in the list, with its cuts; a row that is no cut has one line that is idle."""
 
     id: str
     part: PartFacts
     indent: int
     ticked: bool
     decided: bool
-    name: str
-    stem: str
-    recipe: str
-    origin: str
-    also: list[str] = field(default_factory=list)
-    weighed: Weighed = field(default_factory=Weighed)
+    changed: str
+    lines: list[CutLine]
     remarks: list[str] = field(default_factory=list)
-    share: float = 0.0
 
     @property
     def place(self) -> Rect | None:
         return self.part.extent if self.part.extent and not self.part.extent.empty else None
+
+    @property
+    def origin(self) -> str:
+        return self.lines[0].origin if self.ticked else ""
+
+
+@dataclass
+class SliceRow:
+    """A slice in the list; ``key`` is its place in the plan. One of a split that is left out has
+    no line's weight."""
+
+    id: str
+    key: str
+    rect: Rect
+    drawn: bool
+    ticked: bool
+    line: CutLine
+    remarks: list[str] = field(default_factory=list)
+
+
+class Guide(NamedTuple):
+    """A line across the canvas: where (px), and as it was given."""
+
+    at: int
+    given: str
+
+
+@dataclass
+class Slices:
+    """All slices of a source, and the lines that some of them lie between."""
+
+    rows: list[SliceRow] = field(default_factory=list)
+    x: list[Guide] = field(default_factory=list)
+    y: list[Guide] = field(default_factory=list)
+    columns: int = 1
+    rows_count: int = 1
+    said: list[str] = field(default_factory=list)
 
 
 @dataclass
@@ -71,6 +149,7 @@ class Sum:
 
     cuts: int
     weighed: Weighed
+    large: int
 
     @property
     def left(self) -> int:
@@ -84,11 +163,16 @@ class CutView:
     source: Source
     revision: Revision
     survey: Survey
+    plan: Plan
     rows: list[Row]
+    slices: Slices
     total: Sum
     recipes: dict[str, str]
     lost: dict[str, list[str]]
     """remarks on parts that this revision does not have, by path"""
+    history: History
+    changes: Changes
+    preview: Preview
 
     @property
     def shown(self) -> Rect:
@@ -97,8 +181,16 @@ class CutView:
         canvas = Rect(0, 0, self.survey.width, self.survey.height)
         room = canvas.grown(max(canvas.width, canvas.height) // 3)
         everything = union_all(row.place for row in self.rows if row.place)
-        margin = max(canvas.width, canvas.height) // 200
+        margin = max(canvas.width, canvas.height) // 60
         return canvas.union(everything.intersection(room)).grown(margin)
+
+    @property
+    def units(self) -> list[str]:
+        return [unit.value for unit in Unit]
+
+    @property
+    def kinds(self) -> list[str]:
+        return sorted({row.part.kind.value for row in self.rows[1:]})
 
     def row(self, path: str) -> Row | None:
         return next((row for row in self.rows if row.part.path == path), None)
@@ -107,74 +199,168 @@ class CutView:
 def view_of(session: Session, blobs: BlobStore, source: Source, revision: Revision) -> CutView:
     """Everything the screen needs, from the survey; draws nothing."""
     survey = survey_of(revision)
-    plan = plan_of(session, source.id)
-    decided = choices(session, source.id)
+    plan = plan_of(session, source)
     prepared = prepare(survey, plan, default=not survey.layered)
-    jobs = _by_part(prepared)
     remarks = _remarks(prepared)
+    jobs: dict[str, list[Job]] = {}
+    for job in prepared.jobs:
+        jobs.setdefault(job.cut.key, []).append(job)
+    changes = Changes.model_validate(revision.changes)
+    states = _states(changes)
     rows = [
-        _row(index, part, survey, jobs.get(part.path, []), part.path in decided, blobs)
+        _row(index, part, survey, plan, jobs.get(part.path, []), states, blobs)
         for index, part in enumerate(survey.parts)
     ]
     for row in rows:
         row.remarks = remarks.pop(row.part.path, [])
-        chosen = decided.get(row.part.path)
-        if chosen is not None:
-            row.ticked = not chosen.leave_out
-            row.name = chosen.name or row.name
-            row.recipe = chosen.recipe or row.recipe
-    heaviest = max((row.weighed.bytes for row in rows), default=0) or 1
-    for row in rows:
-        row.share = row.weighed.bytes / heaviest
-    total = _added(row.weighed for row in rows)
+    slices = _slices(survey, plan, jobs, remarks, blobs)
+    if prepared.gaps:
+        slices.said.append(prepared.gaps)
+    lines = [line for row in rows if row.ticked for line in row.lines]
+    lines += [row.line for row in slices.rows if row.ticked]
+    heaviest = max((line.weighed.bytes for line in lines), default=0) or 1
+    for line in lines:
+        line.share = line.weighed.bytes / heaviest
+    total = Sum(len(prepared.jobs), _added(line.weighed for line in lines), len(prepared.large))
     return CutView(
         source,
         revision,
         survey,
+        plan,
         rows,
-        Sum(sum(len(found) for found in jobs.values()), total),
+        slices,
+        total,
         {name: BUILT_IN_WORDS.get(name, "") for name in plan.all_recipes},
         remarks,
+        history_of(session, source),
+        changes,
+        Preview.model_validate(revision.preview),
     )
 
 
-def _by_part(prepared: Prepared) -> dict[str, list[Job]]:
-    jobs: dict[str, list[Job]] = {}
-    for job in prepared.jobs:
-        jobs.setdefault(job.cut.part, []).append(job)
-    return jobs
-
-
 def _remarks(prepared: Prepared) -> dict[str, list[str]]:
-    """What there is to say, by part path."""
+    """What there is to say, by part path or slice."""
     found: dict[str, list[str]] = {}
     for remark in [*prepared.failed, *prepared.warnings]:
         found.setdefault(remark.part, []).append(remark.reason)
     return found
 
 
+def _states(changes: Changes) -> dict[str, str]:
+    states = dict.fromkeys(changes.added, "added")
+    states |= dict.fromkeys(changes.changed, "changed")
+    return states | dict.fromkeys(changes.moved, "moved")
+
+
 def _row(
     index: int,
     part: PartFacts,
     survey: Survey,
+    plan: Plan,
     jobs: list[Job],
-    decided: bool,
+    states: dict[str, str],
     blobs: BlobStore,
 ) -> Row:
-    first = jobs[0] if jobs else None
+    entries = [entry for entry in plan.cuts if entry.part == part.path]
+    on = bool(jobs) or any(not entry.leave_out for entry in entries)
+    lines = [_line(i, part, job, entries, blobs) for i, job in enumerate(jobs)]
+    if not lines:
+        entry = entries[0] if entries else CutEntry(part=part.path)
+        recipe = entry.recipe or default_recipe(survey, part)
+        lines = [CutLine(0, entry.name or part.display_name, recipe)]
     return Row(
-        id=f"part-{index}",
-        part=part,
-        indent=min(part.depth, MAX_INDENT),
-        ticked=bool(jobs),
-        decided=decided,
-        name=part.display_name,
-        stem=first.cut.name if first else "",
-        recipe=",".join(job.cut.recipe for job in jobs) or default_recipe(survey, part),
-        origin=ORIGINS[first.cut.origin] if first else "",
-        also=[f"{job.cut.name} by {job.cut.recipe}" for job in jobs[1:]],
-        weighed=_added(_weigh(job, blobs) for job in jobs),
+        f"part-{index}",
+        part,
+        min(part.depth, MAX_INDENT),
+        on,
+        bool(entries),
+        states.get(part.path, ""),
+        lines,
     )
+
+
+def _line(
+    index: int, part: PartFacts, job: Job, entries: list[CutEntry], blobs: BlobStore
+) -> CutLine:
+    entry = entries[index] if index < len(entries) else None
+    name = entry.name if entry and entry.name else part.display_name
+    pixels = None
+    if job.cut.size and job.variants:
+        pixels = (job.variants[-1].width, job.variants[-1].height)
+    return CutLine(
+        index,
+        name,
+        job.cut.recipe,
+        ORIGINS[job.cut.origin],
+        job.cut.name,
+        job.cut.size,
+        pixels,
+        job.css,
+        bool(part.css) and not job.cut.size,
+        part.strays.words if part.strays else "",
+        job.cut.strays,
+        _weigh(job, blobs),
+    )
+
+
+def _slices(
+    survey: Survey,
+    plan: Plan,
+    jobs: dict[str, list[Job]],
+    remarks: dict[str, list[str]],
+    blobs: BlobStore,
+) -> Slices:
+    found = Slices(said=remarks.pop("slices", []))
+    for number, entry in enumerate(plan.slices):
+        if entry.area is not None:
+            found.rows.append(
+                _slice_row(str(number), entry.area, entry, entry, jobs, remarks, blobs)
+            )
+            continue
+        for cell in grid(entry, survey.size):
+            place = f"r{cell.row}-c{cell.column}"
+            own = entry.cells.get(place, CellEntry())
+            key = f"{number} {place}"
+            found.rows.append(_slice_row(key, cell.rect, own, entry, jobs, remarks, blobs))
+        _note_lines(found, entry, survey)
+    return found
+
+
+def _slice_row(
+    key: str,
+    rect: Rect,
+    own: CellEntry | SliceEntry,
+    entry: SliceEntry,
+    jobs: dict[str, list[Job]],
+    remarks: dict[str, list[str]],
+    blobs: BlobStore,
+) -> SliceRow:
+    made = jobs.get(f"slice {key}", [])
+    recipe = own.recipe or entry.recipe or ""
+    line = CutLine(0, own.name or "", recipe)
+    if made:
+        line.stem, line.recipe = made[0].cut.name, made[0].cut.recipe
+        line.weighed = _weigh(made[0], blobs)
+    return SliceRow(
+        f"slice-{key.replace(' ', '-')}",
+        key,
+        rect,
+        entry.area is not None,
+        bool(made),
+        line,
+        remarks.pop(f"slice {key}", []),
+    )
+
+
+def _note_lines(found: Slices, entry: SliceEntry, survey: Survey) -> None:
+    if entry.split is not None:
+        found.columns, found.rows_count = entry.split.columns, entry.split.rows
+        cells_ = grid(entry, survey.size)
+        found.x = [Guide(x, str(x)) for x in sorted({c.rect.x for c in cells_} - {0})]
+        found.y = [Guide(y, str(y)) for y in sorted({c.rect.y for c in cells_} - {0})]
+    elif entry.guides is not None:
+        found.x = [Guide(line_at(g, survey.width), str(g)) for g in entry.guides.x]
+        found.y = [Guide(line_at(g, survey.height), str(g)) for g in entry.guides.y]
 
 
 def _weigh(job: Job, blobs: BlobStore) -> Weighed:
@@ -184,13 +370,16 @@ def _weigh(job: Job, blobs: BlobStore) -> Weighed:
     for variant in job.variants:
         noted = blobs.noted(variant.key)
         if noted is None:
+            pixels = variant.size.width * variant.size.height
+            weighed.expected += round(pixels * BITS_PER_PIXEL[variant.format] / 8)
             continue
         weighed.made += 1
         weighed.bytes += noted["bytes"]
+        weighed.expected += noted["bytes"]
         if variant.width == widest:
             lightest = min(noted["bytes"], lightest or noted["bytes"])
     weighed.served = lightest or 0
-    facts = blobs.noted(facts_key(job))
+    facts = blobs.noted(facts_key(job)) if job.variants else None
     weighed.baseline = Facts.model_validate(facts).baseline_bytes if facts else None
     return weighed
 
@@ -201,6 +390,7 @@ def _added(all_weighed: Iterable[Weighed]) -> Weighed:
         total.files += weighed.files
         total.made += weighed.made
         total.bytes += weighed.bytes
+        total.expected += weighed.expected
         if weighed.known and weighed.baseline:
             total.served += weighed.served
             total.baseline = (total.baseline or 0) + weighed.baseline

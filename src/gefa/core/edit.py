@@ -1,0 +1,252 @@
+"""Changes to a plan, each giving a new plan: what the Cut screen does."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+
+from gefa.core.cut.gather import default_recipe, gather
+from gefa.core.cut.sliced import grid
+from gefa.core.errors import PlanError
+from gefa.core.geometry import Rect
+from gefa.core.plan import (
+    CellEntry,
+    CutEntry,
+    Guides,
+    Plan,
+    Rule,
+    ShownSize,
+    SliceEntry,
+    Split,
+)
+from gefa.core.read.survey import Survey
+
+
+@dataclass(frozen=True)
+class PlanEditor:
+    """Edits ``plan`` for ``source``; every method gives the new plan. PlanError where something is
+    named that is not there."""
+
+    plan: Plan
+    source: Survey
+
+    # -- cuts ----------------------------------------------------------------------------
+
+    def tick(self, parts: Iterable[str], on: bool) -> Plan:
+        """Have parts cut, or not, whatever tags and rules say."""
+        return self._each(parts, lambda entry: entry.model_copy(update={"leave_out": not on}))
+
+    def take_back(self, parts: Iterable[str]) -> Plan:
+        """Forget what a hand decided: tags and rules count again."""
+        gone = set(parts)
+        return self._with_cuts([entry for entry in self.plan.cuts if entry.part not in gone])
+
+    def rename(self, part: str, index: int, name: str) -> Plan:
+        """An empty name is the part's own."""
+        own = self.source.part(part).display_name
+        wanted = None if name.strip() in ("", own) else name.strip()
+        return self._one(part, index, {"name": wanted, "leave_out": False})
+
+    def choose(self, parts: Sequence[str], recipe: str, index: int | None = None) -> Plan:
+        """Give parts a recipe: one of their cuts, or all."""
+        self.plan.recipe(recipe)
+        change = {"recipe": recipe, "leave_out": False}
+        if index is not None:
+            return self._one(parts[0], index, change)
+        return self._each(parts, lambda entry: entry.model_copy(update=change))
+
+    def also(self, part: str, recipe: str) -> Plan:
+        """Cut a part by one more recipe."""
+        self.plan.recipe(recipe)
+        entries = self._entries(part)
+        return self._replaced(part, [*entries, CutEntry(part=part, recipe=recipe)])
+
+    def drop(self, part: str, index: int) -> Plan:
+        """Take one of several cuts of a part away."""
+        entries = self._entries(part)
+        _check(index, entries, "cut")
+        return self._replaced(part, entries[:index] + entries[index + 1 :])
+
+    def resize(self, part: str, index: int, size: ShownSize | None) -> Plan:
+        """Give a cut a size of its own instead of its recipe's widths; None takes it back."""
+        return self._one(part, index, {"size": size, "leave_out": False})
+
+    def as_file(self, part: str, index: int, on: bool) -> Plan:
+        """Make files even of what CSS could draw."""
+        return self._one(part, index, {"as_file": on, "leave_out": False})
+
+    def strays(self, part: str, index: int, on: bool) -> Plan:
+        """Keep or leave out objects that lie far off."""
+        return self._one(part, index, {"strays": on, "leave_out": False})
+
+    def _entries(self, part: str) -> list[CutEntry]:
+        """What the plan says of a part; where it says nothing, what tags and rules do."""
+        own = [entry for entry in self.plan.cuts if entry.part == part]
+        if own:
+            return own
+        facts = self.source.part(part)
+        made = gather(self.source, self.plan, default=not self.source.layered).cuts
+        seeded = [
+            CutEntry(part=part, recipe=cut.recipe)
+            for cut in made
+            if cut.part == part and not cut.rect
+        ]
+        return seeded or [CutEntry(part=part, recipe=default_recipe(self.source, facts))]
+
+    def _one(self, part: str, index: int, change: dict[str, object]) -> Plan:
+        entries = self._entries(part)
+        _check(index, entries, "cut")
+        entries[index] = entries[index].model_copy(update=change)
+        return self._replaced(part, entries)
+
+    def _each(self, parts: Iterable[str], change: Callable[[CutEntry], CutEntry]) -> Plan:
+        editor = self
+        for part in parts:
+            changed = [change(entry) for entry in editor._entries(part)]
+            editor = PlanEditor(editor._replaced(part, changed), self.source)
+        return editor.plan
+
+    def _replaced(self, part: str, entries: list[CutEntry]) -> Plan:
+        cuts, placed = [], False
+        for entry in self.plan.cuts:
+            if entry.part != part:
+                cuts.append(entry)
+            elif not placed:
+                cuts += entries
+                placed = True
+        return self._with_cuts(cuts if placed else [*cuts, *entries])
+
+    def _with_cuts(self, cuts: Sequence[CutEntry]) -> Plan:
+        return self.plan.model_copy(update={"cuts": tuple(cuts)})
+
+    # -- rules ---------------------------------------------------------------------------
+
+    def add_rule(self, rule: Rule) -> Plan:
+        """Add a rule at the end: the first that matches wins."""
+        if rule.recipe is not None:
+            self.plan.recipe(rule.recipe)
+        return self.plan.model_copy(update={"rules": (*self.plan.rules, rule)})
+
+    def remove_rule(self, index: int) -> Plan:
+        _check(index, self.plan.rules, "rule")
+        rules = [rule for at, rule in enumerate(self.plan.rules) if at != index]
+        return self.plan.model_copy(update={"rules": tuple(rules)})
+
+    def raise_rule(self, index: int) -> Plan:
+        """Let a rule come before the one above it."""
+        _check(index, self.plan.rules, "rule")
+        rules = list(self.plan.rules)
+        above = max(0, index - 1)
+        rules[above], rules[index] = rules[index], rules[above]
+        return self.plan.model_copy(update={"rules": tuple(rules)})
+
+    # -- slices --------------------------------------------------------------------------
+
+    def split(self, columns: int, rows: int) -> Plan:
+        """Cut the canvas evenly; one column and one row take the lines away."""
+        if columns == rows == 1:
+            return self._with_grid(None)
+        return self._with_grid(SliceEntry(split=Split(columns=columns, rows=rows)))
+
+    def guides(self, x: Sequence[int | str], y: Sequence[int | str]) -> Plan:
+        """Cut the canvas at these lines; none take the slices between lines away."""
+        if not x and not y:
+            return self._with_grid(None)
+        return self._with_grid(SliceEntry(guides=Guides(x=tuple(x), y=tuple(y))))
+
+    def _with_grid(self, entry: SliceEntry | None) -> Plan:
+        """One entry holds the lines; names and recipes of its cells stay where the cells do."""
+        old = next((known for known in self.plan.slices if known.area is None), None)
+        drawn = [known for known in self.plan.slices if known.area is not None]
+        if entry is not None and old is not None:
+            places = {f"r{c.row}-c{c.column}" for c in grid(entry, self.source.size)}
+            cells = {place: cell for place, cell in old.cells.items() if place in places}
+            entry = entry.model_copy(
+                update={"cells": cells, "name": old.name, "recipe": old.recipe}
+            )
+        return self._with_slices([entry, *drawn] if entry else drawn)
+
+    def draw(self, rects: Iterable[Rect]) -> Plan:
+        """Add drawn slices."""
+        added = [SliceEntry(rect=(r.x, r.y, r.width, r.height)) for r in rects]
+        return self._with_slices([*self.plan.slices, *added])
+
+    def reshape(self, index: int, rect: Rect) -> Plan:
+        """Move or resize a drawn slice."""
+        entry = self._slice(index)
+        if entry.area is None:
+            raise PlanError("slices between lines move with their lines.")
+        inside = rect.intersection(Rect(0, 0, self.source.width, self.source.height))
+        if inside.empty:
+            raise PlanError(
+                "the slice would lie outside the picture.", advice="Give it a place inside."
+            )
+        place = (inside.x, inside.y, inside.width, inside.height)
+        return self._with_slice(index, entry.model_copy(update={"rect": place}))
+
+    def remove_slice(self, index: int) -> Plan:
+        self._slice(index)
+        kept = [entry for at, entry in enumerate(self.plan.slices) if at != index]
+        return self._with_slices(kept)
+
+    def remove_slices(self) -> Plan:
+        return self._with_slices([])
+
+    def name_slice(self, key: str, name: str) -> Plan:
+        return self._change_slice(key, {"name": name.strip() or None})
+
+    def choose_for_slices(self, keys: Iterable[str], recipe: str) -> Plan:
+        self.plan.recipe(recipe)
+        editor = self
+        for key in keys:
+            editor = PlanEditor(editor._change_slice(key, {"recipe": recipe}), self.source)
+        return editor.plan
+
+    def leave_slices(self, keys: Iterable[str], on: bool) -> Plan:
+        """Leave slices out (drawn ones are removed), or have them again."""
+        editor = self
+        for key in sorted(keys, key=_place, reverse=True):
+            index, cell = _place(key)
+            if cell:
+                changed = editor._change_slice(key, {"leave_out": not on})
+            elif on:
+                continue
+            else:
+                changed = editor.remove_slice(index)
+            editor = PlanEditor(changed, self.source)
+        return editor.plan
+
+    def _change_slice(self, key: str, change: dict[str, object]) -> Plan:
+        index, cell = _place(key)
+        entry = self._slice(index)
+        if not cell:
+            return self._with_slice(index, entry.model_copy(update=change))
+        own = entry.cells.get(cell, CellEntry()).model_copy(update=change)
+        return self._with_slice(
+            index, entry.model_copy(update={"cells": {**entry.cells, cell: own}})
+        )
+
+    def _slice(self, index: int) -> SliceEntry:
+        _check(index, self.plan.slices, "slice")
+        return self.plan.slices[index]
+
+    def _with_slice(self, index: int, entry: SliceEntry) -> Plan:
+        slices = list(self.plan.slices)
+        slices[index] = entry
+        return self._with_slices(slices)
+
+    def _with_slices(self, slices: Sequence[SliceEntry]) -> Plan:
+        return self.plan.model_copy(update={"slices": tuple(slices)})
+
+
+def _place(key: str) -> tuple[int, str]:
+    """``"2 r1-c3"`` to ``(2, "r1-c3")``; ``"2"`` to ``(2, "")``."""
+    number, _, cell = key.partition(" ")
+    if not number.isdigit():
+        raise PlanError(f"{key!r} names no slice.")
+    return int(number), cell
+
+
+def _check(index: int, things: Sequence[object], what: str) -> None:
+    if not 0 <= index < len(things):
+        raise PlanError(f"there is no such {what} any more.", advice="Load the page again.")
