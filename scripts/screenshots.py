@@ -42,7 +42,7 @@ def main() -> None:
 def _wait_until_settled(url: str) -> None:
     for _ in range(600):
         try:
-            settled = "Reading…" not in httpx.get(url).text
+            settled = "ing…" not in httpx.get(url).text
             if settled and "on the way" not in httpx.get(f"{url}/festival/").text:
                 return
         except httpx.HTTPError:

@@ -117,7 +117,7 @@ def demo(
 ) -> Iterator[Server]:
     """The demo, loaded and served, shared by all tests that only add to it."""
     server = start("demo", tmp_path_factory.mktemp("demo"), free_port())
-    eventually(lambda: "Reading…" not in httpx.get(server.url).text)
+    eventually(lambda: "ing…" not in httpx.get(server.url).text)
     eventually(lambda: "on the way" not in httpx.get(f"{server.url}/festival/").text)
     yield server
     server.stop()

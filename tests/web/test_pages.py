@@ -109,26 +109,27 @@ def test_a_part_is_ticked_named_and_taken_back(pages: httpx.Client, tmp_path: Pa
     assert text.count("checked") == 1
 
     def change(**fields: str) -> str:
-        answer = pages.post(f"/sources/{source}/parts", data=fields, headers={"HX-Request": "true"})
+        answer = pages.post(f"/sources/{source}/plan", data=fields, headers={"HX-Request": "true"})
         assert answer.status_code == 200, answer.text
         return answer.text
 
-    ticked = change(part="Plain", ticked="true")
+    ticked = change(do="tick", part="Plain", on="true")
     assert 'value="Plain"' in ticked
     assert "by hand" in ticked
-    named = change(part="Plain", ticked="true", name="Front page", recipe="backdrop")
-    assert 'value="Front page"' in named
-    assert re.search(r'value="backdrop"[^>]*selected', named)
-    assert "left out by hand" in change(part="Pin", name="Pin", recipe="icon")
-    assert "by tag" in change(part="Pin", reset="true")
+    assert 'value="Front page"' in change(do="name", part="Plain", name="Front page")
+    chosen = change(do="recipe", part="Plain", index="0", recipe="backdrop")
+    assert re.search(r'value="backdrop"[^>]*selected', chosen)
+    assert "left out by hand" in change(do="tick", part="Pin")
+    assert "by tag" in change(do="back", part="Pin")
     assert pages.get(f"/sources/{source}").text.count('class="tick"') == 4
 
     for fields, status in (
-        ({"part": "Nowhere", "ticked": "true"}, 404),
-        ({"part": "Plain", "ticked": "true", "recipe": "none"}, 422),
-        ({"ticked": "true"}, 422),
+        ({"do": "tick", "part": "Nowhere", "on": "true"}, 404),
+        ({"do": "recipe", "part": "Plain", "recipe": "none"}, 422),
+        ({"do": "conjure"}, 422),
+        ({}, 422),
     ):
-        assert pages.post(f"/sources/{source}/parts", data=fields).status_code == status
+        assert pages.post(f"/sources/{source}/plan", data=fields).status_code == status
 
 
 def test_a_run_from_press_to_bundle(pages: httpx.Client, tmp_path: Path) -> None:
@@ -150,9 +151,8 @@ def test_a_run_from_press_to_bundle(pages: httpx.Client, tmp_path: Path) -> None
     packed = pages.get(f"{address}/bundle.zip")
     assert packed.headers["Content-Disposition"].endswith("run.zip")
     with zipfile.ZipFile(io.BytesIO(packed.content)) as archive:
-        assert {file.path for file in manifest.files} | {"manifest.json", "markup.html"} == set(
-            archive.namelist()
-        )
+        pages_too = {"manifest.json", "markup.html", "layout.html", "layout.css", "layout.json"}
+        assert {file.path for file in manifest.files} | pages_too == set(archive.namelist())
         for file in manifest.files:
             assert len(archive.read(file.path)) == file.bytes
     one = pages.get(f"{address}/files/{manifest.files[0].path}")
@@ -185,9 +185,7 @@ def test_progress_comes_as_events_until_the_run_is_finished(pages: httpx.Client)
 def test_a_new_revision_takes_the_place_of_the_old_and_keeps_decisions(pages: httpx.Client) -> None:
     (first,) = bring_in(pages, ("same.png", png(5)))
     ready(pages, first["source"])
-    pages.post(
-        f"/sources/{first['source']}/parts", data={"part": "/", "ticked": "true", "name": "kept"}
-    )
+    pages.post(f"/sources/{first['source']}/plan", data={"do": "name", "part": "/", "name": "kept"})
     (second,) = bring_in(pages, ("same.png", png(6)))
     assert second["source"] == first["source"]
     text = ready(pages, second["source"])
@@ -270,20 +268,27 @@ def test_the_sample_website_uploads_through_the_api_and_shows_the_result(
     assert "notes.txt is not a picture" in refused.text
 
 
-def test_a_part_with_two_recipes_keeps_both_when_only_its_name_changes(
+def test_a_part_with_two_recipes_keeps_both_when_one_is_renamed(
     pages: httpx.Client, tmp_path: Path
 ) -> None:
     data = ora(tmp_path / "two.ora", 60, 60, [L("Pin #icon #figure", flat(60, 60))]).read_bytes()
     (result,) = bring_in(pages, ("two.ora", data))
     source = result["source"]
-    assert "also Pin-figure by figure" in ready(pages, source)
-    fields = {"part": "Pin", "ticked": "true", "name": "Badge", "recipe": "icon,figure"}
-    text = pages.post(f"/sources/{source}/parts", data=fields, headers={"HX-Request": "true"}).text
-    assert "also Badge-figure by figure" in text
-    assert "icon + figure" in text
-    fields |= {"name": "Pin"}
-    text = pages.post(f"/sources/{source}/parts", data=fields, headers={"HX-Request": "true"}).text
-    assert "also Pin-figure by figure" in text, "typing the part's own name takes the other back"
+    assert "files Pin-figure-" in ready(pages, source)
+
+    def change(**fields: str) -> str:
+        return pages.post(
+            f"/sources/{source}/plan", data=fields, headers={"HX-Request": "true"}
+        ).text
+
+    text = change(do="name", part="Pin", index="0", name="Badge")
+    assert 'value="Badge"' in text
+    assert "files Pin-figure-" in text or 'value="Pin"' in text
+    assert len(re.findall('name="recipe" aria-label="Recipe"', text)) == 2
+    assert len(re.findall('aria-label="Recipe"', change(do="drop", part="Pin", index="1"))) == 1
+    assert (
+        len(re.findall('aria-label="Recipe"', change(do="also", part="Pin", recipe="figure"))) == 2
+    )
 
 
 def test_a_chosen_part_that_a_new_revision_lacks_is_told(
@@ -296,7 +301,7 @@ def test_a_chosen_part_that_a_new_revision_lacks_is_told(
 
     source = send(L("Sail", flat(60, 60)), L("Mast", flat(20, 20)))
     ready(pages, source)
-    pages.post(f"/sources/{source}/parts", data={"part": "Mast", "ticked": "true"})
+    pages.post(f"/sources/{source}/plan", data={"do": "tick", "part": "Mast", "on": "true"})
     send(L("Sail", flat(60, 60)))
     text = ready(pages, source)
     assert "<b>Mast</b>: the source has no such part" in text

@@ -11,7 +11,7 @@ from collections.abc import AsyncIterator
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 import anyio.to_thread
 
@@ -59,6 +59,16 @@ class BlobStore:
         os.close(handle)
         try:
             shutil.copyfile(path, draft)
+            return self.adopt(Path(draft))
+        finally:
+            Path(draft).unlink(missing_ok=True)
+
+    def take(self, stream: IO[bytes]) -> Blob:
+        """Store what a file gives, without holding it in memory."""
+        handle, draft = tempfile.mkstemp(dir=self._incoming)
+        try:
+            with os.fdopen(handle, "wb") as file:
+                shutil.copyfileobj(stream, file, 1 << 20)
             return self.adopt(Path(draft))
         finally:
             Path(draft).unlink(missing_ok=True)

@@ -11,7 +11,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:;"
     " font-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none';"
-    " frame-ancestors 'none'"
+    " frame-src 'self'; frame-ancestors 'none'"
 )
 _ALWAYS = {
     "Content-Security-Policy": POLICY,

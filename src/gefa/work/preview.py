@@ -84,7 +84,7 @@ def tiles_of(document: Document, blobs: BlobStore) -> str:
     with tempfile.TemporaryDirectory(dir=blobs.root) as folder:
         target = Path(folder) / "t.zip"
         image.dzsave(
-            str(target)[:-4],
+            str(target),
             layout="dz",
             tile_size=TILE,
             overlap=0,

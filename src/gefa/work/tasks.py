@@ -112,6 +112,8 @@ def read_source(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, An
     """Survey a source; SourceError if it cannot be read."""
     asked = ReadBody.model_validate(body)
     document = _opened(folder, asked.blob, asked.name)
+    if not document.layered:
+        draw(document, fitted(document.size, SMALL))  # a truncated picture is found only so
     return ReadReport(survey=survey(document)).model_dump(mode="json")
 
 

@@ -8,17 +8,28 @@ from pathlib import Path
 
 from zipstream import ZIP_DEFLATED, ZIP_STORED, ZipStream
 
+from gefa.core.deliver.layout import Layout
 from gefa.core.deliver.manifest import MANIFEST, Manifest
 
 MARKUP = "markup.html"
 
 
-def bundle(manifest: Manifest, blob: Callable[[str], Path]) -> Iterator[bytes]:
+def bundle(
+    manifest: Manifest, blob: Callable[[str], Path], layout: Layout | None = None
+) -> Iterator[bytes]:
     """The zip's bytes, as they are made. ``blob`` gives the file for a SHA-256."""
     stream = ZipStream(compress_type=ZIP_STORED)
     for file in manifest.files:
         stream.add_path(blob(file.sha256), file.path)
+    for original in manifest.originals:
+        stream.add_path(blob(original.sha256), original.path)
     texts = {MANIFEST: manifest.to_json(), MARKUP: markup_page(manifest)}
+    if layout is not None and manifest.cuts:
+        texts |= {
+            "layout.html": layout.html,
+            "layout.css": layout.css,
+            "layout.json": layout.json,
+        }
     for name, text in texts.items():
         stream.add(text, name, compress_type=ZIP_DEFLATED)
     yield from stream

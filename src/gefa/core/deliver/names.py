@@ -11,7 +11,7 @@ MAX_SEGMENT = 80
 """characters of one path segment, before the extension"""
 
 _RESERVED = re.compile(r"con|prn|aux|nul|com[0-9]|lpt[0-9]", re.I)
-_ALWAYS_TAKEN = ("manifest.json", "markup.html")
+_ALWAYS_TAKEN = ("manifest.json", "markup.html", "layout.html", "layout.css", "layout.json")
 
 
 def safe(text: str) -> str:

@@ -4,21 +4,24 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import AsyncIterator, Iterator
-from typing import Any
+from pathlib import Path
+from typing import Annotated, Any, Literal
 from urllib.parse import quote
 
 import anyio.to_thread
-from fastapi import APIRouter, HTTPException, Request, Response
-from fastapi.responses import FileResponse, StreamingResponse
+from fastapi import APIRouter, HTTPException, Query, Request, Response
+from fastapi.responses import FileResponse, RedirectResponse, StreamingResponse
 from sqlmodel import Session, select
 
 from gefa.core.deliver.bundle import bundle
-from gefa.core.deliver.manifest import MANIFEST, Manifest, Totals
+from gefa.core.deliver.layout import Layout, Piece, lay_out, pieces
+from gefa.core.deliver.manifest import MANIFEST, Manifest, OriginalFile, Totals
 from gefa.core.deliver.names import safe
 from gefa.core.plan import Plan
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.store.models import Run, Source, Variant
-from gefa.store.runs import manifest_of, recent_runs
+from gefa.store.models import JobState, Revision, Run, Source, Variant
+from gefa.store.runs import ask_for_pdf, manifest_of, recent_runs
+from gefa.store.sources import survey_of
 from gefa.web.pages.run_view import Progress, progress_of, seconds_taken, sheet_of
 from gefa.web.problems import Problem
 from gefa.web.services import Given, Services
@@ -27,6 +30,11 @@ from gefa.web.templating import fragment, page
 router = APIRouter(prefix="/runs")
 
 LOOK_SECONDS = 0.3
+FRAMED = (
+    "default-src 'none'; img-src 'self'; style-src 'self' 'unsafe-inline'; base-uri 'self';"
+    " frame-ancestors 'self'"
+)
+"""for the page of a layout, which is shown inside ours and has a style of its own; no scripts"""
 
 
 @router.get("")
@@ -131,12 +139,99 @@ def bundled(run_id: str, given: Given) -> Response:
         if run.finished is None:
             raise Problem(409, "Not finished", "The bundle is ready when the run is finished.")
         made: Manifest = manifest_of(session, run)
-    stream: Iterator[bytes] = bundle(made, given.store.blobs.path)
+        *_, laid = _layout(session, run_id, [])
+    stream: Iterator[bytes] = bundle(made, given.store.blobs.path, laid)
     name = f"{safe(source.name.rpartition('.')[0] or source.name)}.zip"
     return StreamingResponse(
         stream,
         media_type="application/zip",
         headers={"Content-Disposition": f"attachment; filename*=UTF-8''{quote(name)}"},
+    )
+
+
+# -- layout and PDF ----------------------------------------------------------------------
+
+
+def _layout(
+    session: Session, run_id: str, chosen: list[str]
+) -> tuple[Run, Source, Manifest, list[Piece], Layout]:
+    run, source = _found(session, run_id)
+    made = manifest_of(session, run)
+    survey = survey_of(session.get_one(Revision, run.revision_id))
+    cuts = [cut for cut in made.cuts if cut.name in chosen] if chosen else made.cuts
+    laid = pieces(cuts, made.files_by_cut())
+    return run, source, made, laid, lay_out(laid, survey.size, source.name)
+
+
+@router.get("/{run_id}/layout/")
+def layout(
+    request: Request, run_id: str, given: Given, cut: Annotated[list[str] | None, Query()] = None
+) -> Response:
+    """The files laid out as in the design, for all cuts or some."""
+    with given.store.session() as session:
+        run, source, made, laid, _ = _layout(session, run_id, cut or [])
+    return page(
+        request,
+        "runs/layout.html",
+        run=run,
+        source=source,
+        cuts=made.cuts,
+        chosen={piece.record.name for piece in laid},
+        query=f"?{request.url.query}" if request.url.query else "",
+    )
+
+
+@router.get("/{run_id}/layout/layout.{kind}")
+def layout_file(
+    run_id: str,
+    kind: Literal["html", "css", "json"],
+    given: Given,
+    cut: Annotated[list[str] | None, Query()] = None,
+) -> Response:
+    """The page, style sheet or positions of a layout, as they are in the bundle."""
+    with given.store.session() as session:
+        *_, found = _layout(session, run_id, cut or [])
+    if kind == "html":
+        query = "&".join(f"cut={quote(name)}" for name in cut or [])
+        base = found.html.replace('href="layout.css"', f'href="layout.css?{query}"')
+        base = base.replace("<head>", f'<head>\n<base href="/runs/{run_id}/files/">', 1)
+        base = base.replace('href="layout.css', f'href="/runs/{run_id}/layout/layout.css')
+        return Response(base, media_type="text/html", headers={"Content-Security-Policy": FRAMED})
+    types = {"css": "text/css", "json": "application/json"}
+    return Response(found.css if kind == "css" else found.json, media_type=types[kind])
+
+
+@router.post("/{run_id}/pdf")
+def ask_pdf(run_id: str, given: Given) -> Response:
+    """Have a PDF written, with a page for each cut."""
+    with given.store.session() as session:
+        run, _ = _found(session, run_id)
+        ask_for_pdf(session, run)
+    given.foreman.wake()
+    return RedirectResponse(f"/runs/{run_id}/pdf", 303)
+
+
+@router.get("/{run_id}/pdf")
+def pdf(request: Request, run_id: str, given: Given) -> Response:
+    """The PDF, or where it stands."""
+    with given.store.session() as session:
+        run, source = _found(session, run_id)
+        job = ask_for_pdf(session, run)
+    asks_again = bool(request.headers.get("HX-Request"))
+    if job.state is not JobState.DONE:
+        waits = asks_again and job.state is JobState.QUEUED
+        if waits:
+            return Response(status_code=204)
+        if asks_again:
+            return Response(headers={"HX-Refresh": "true"})
+        return page(request, "runs/pdf.html", run=run, source=source, job=job)
+    if asks_again:
+        return Response(headers={"HX-Refresh": "true"})
+    name = quote(f"{Path(source.name).stem}-cuts.pdf")
+    return FileResponse(
+        given.store.blobs.path(job.report["blob"]),
+        media_type="application/pdf",
+        headers={"Content-Disposition": f"inline; filename*=UTF-8''{name}"},
     )
 
 
@@ -147,7 +242,21 @@ def file(run_id: str, path: str, given: Given) -> Response:
         found = session.exec(
             select(Variant).where(Variant.run_id == run_id, Variant.path == path)
         ).first()
+        original = _original(session, run_id, path) if found is None else None
+    if original is not None:
+        # Stored by somebody else's program: shown as a file to save, never as a page of ours.
+        return FileResponse(
+            given.store.blobs.path(original.sha256),
+            media_type=original.media_type,
+            headers={"Content-Disposition": "attachment"},
+        )
     if found is None:
         raise HTTPException(404, f"This run has no file {path!r}; see its {MANIFEST}.")
     media_type = FORMATS[Format(found.format)].media_type
     return FileResponse(given.store.blobs.path(found.sha256), media_type=media_type)
+
+
+def _original(session: Session, run_id: str, path: str) -> OriginalFile | None:
+    run = session.get(Run, run_id)
+    originals = manifest_of(session, run).originals if run else []
+    return next((file for file in originals if file.path == path), None)

@@ -2,18 +2,25 @@
 
 from __future__ import annotations
 
+import zlib
 from typing import Any
+from zipfile import BadZipFile
 
+import anyio.to_thread
 from fastapi import APIRouter, HTTPException, Request, Response
 from fastapi.responses import FileResponse, JSONResponse, RedirectResponse
 from sqlmodel import select
 from starlette.datastructures import UploadFile
 
+from gefa.core.cut.again import Changes
+from gefa.core.errors import GefaError
+from gefa.core.read.pack import Member, is_pack, members
 from gefa.core.read.sniff import HEAD_BYTES, KINDS_IN_WORDS, sniff
+from gefa.store.blobs import Blob
 from gefa.store.models import Revision
 from gefa.store.sources import all_sources, bring_in
 from gefa.web.incoming import chunks, clean_name
-from gefa.web.services import Given
+from gefa.web.services import Given, Services
 from gefa.web.templating import page
 
 router = APIRouter()
@@ -30,18 +37,24 @@ def wall(request: Request, given: Given) -> Response:
         tiles = [
             _tile(source.id, source.name, revision) for source, revision in all_sources(session)
         ]
-    reading = any(tile["state"] == "reading" for tile in tiles)
+    reading = any(tile["state"] in ("reading", "drawing") for tile in tiles)
     part = "sources/_wall.html" if request.headers.get("HX-Request") else "sources/index.html"
     return page(request, part, tiles=tiles, reading=reading)
 
 
 def _tile(source_id: str, name: str, revision: Revision) -> dict[str, Any]:
     survey = revision.survey
+    state = revision.state.value
+    if state == "ready" and not revision.preview:
+        state = "drawing"
+    changes = Changes.model_validate(revision.changes)
     return {
         "id": source_id,
         "name": name,
         "revision": revision.number,
-        "state": revision.state.value,
+        "state": state,
+        "has_picture": bool(revision.preview.get("small")),
+        "news": _news(changes),
         "problem": revision.problem,
         "format": revision.format,
         "bytes": revision.bytes,
@@ -49,6 +62,17 @@ def _tile(source_id: str, name: str, revision: Revision) -> dict[str, Any]:
         "height": survey.get("height"),
         "parts": max(0, len(survey.get("parts", [])) - 1),
     }
+
+
+def _news(changes: Changes) -> str:
+    """What changed since the last revision, in a few words."""
+    counted = {
+        "added": changes.added,
+        "changed": changes.changed,
+        "moved": changes.moved,
+        "gone": changes.gone,
+    }
+    return ", ".join(f"{len(paths)} {word}" for word, paths in counted.items() if paths)
 
 
 @router.post("/sources")
@@ -59,7 +83,9 @@ async def receive(request: Request, given: Given) -> Response:
     """
     async with request.form(max_files=MAX_FILES) as form:
         files = [item for item in form.getlist("file") if isinstance(item, UploadFile)]
-        results = [await _receive_one(file, given) for file in files if file.filename]
+        results = [
+            result for file in files if file.filename for result in await _receive_one(file, given)
+        ]
     given.foreman.wake()
     wants_json = "application/json" in request.headers.get("accept", "")
     if wants_json:
@@ -78,21 +104,57 @@ async def receive(request: Request, given: Given) -> Response:
     return RedirectResponse("/", 303)
 
 
-async def _receive_one(file: UploadFile, given: Given) -> dict[str, str]:
+async def _receive_one(file: UploadFile, given: Given) -> list[dict[str, str]]:
+    """What became of a file: one result, or one for each file in a zip."""
     name = clean_name(file.filename or "")
-    kind = sniff(await file.read(HEAD_BYTES))
+    head = await file.read(HEAD_BYTES)
+    if is_pack(head):
+        await file.seek(0)
+        blob = await given.store.blobs.receive(chunks(file))
+        return await anyio.to_thread.run_sync(_receive_pack, name, blob, given)
+    kind = sniff(head)
     if kind is None:
         problem = (
             f"is not a picture or design that Gefa reads. It reads {KINDS_IN_WORDS}."
             if file.size
             else "is empty. Save it again, and check its size."
         )
-        return {"name": name, "source": "", "problem": problem}
+        return [_result(name, problem=problem)]
     await file.seek(0)
     blob = await given.store.blobs.receive(chunks(file))
     with given.store.session() as session:
         source, _ = bring_in(session, name, blob, kind.value)
-        return {"name": name, "source": source.id, "problem": ""}
+        return [_result(name, source.id)]
+
+
+def _result(name: str, source: str = "", problem: str = "") -> dict[str, str]:
+    return {"name": name, "source": source, "problem": problem}
+
+
+def _receive_pack(name: str, pack: Blob, given: Services) -> list[dict[str, str]]:
+    """Bring in every file of a zip; one that cannot be read costs no other."""
+    results = []
+    try:
+        for member in members(given.store.blobs.path(pack.sha256), name):
+            results.append(_receive_member(member, given))
+    except GefaError as error:
+        results.append(_result(name, problem=f"{error.reason} {error.advice}"))
+    return results
+
+
+def _receive_member(member: Member, given: Services) -> dict[str, str]:
+    try:
+        with member.open() as packed:
+            kind = sniff(packed.read(HEAD_BYTES))
+        if kind is None:
+            return _result(member.name, problem="is not a picture or design that Gefa reads.")
+        with member.open() as packed:
+            blob = given.store.blobs.take(packed)
+    except (GefaError, OSError, zlib.error, BadZipFile) as error:
+        return _result(member.name, problem=f"cannot be unpacked: {error}")
+    with given.store.session() as session:
+        source, _ = bring_in(session, member.name, blob, kind.value)
+        return _result(member.name, source.id)
 
 
 @router.get("/sources/{source_id}/{number:int}/{which}")

@@ -170,8 +170,29 @@ document.addEventListener("keydown", (event) => {
   event.preventDefault();
 });
 
+// What is unfolded stays so when its row or section is exchanged.
+const unfolded = new Set();
+const foldName = (fold) => {
+  const row = rowOf(fold);
+  return fold.id || `${row?.id} ${[...(row?.querySelectorAll("details") ?? [])].indexOf(fold)}`;
+};
+document.addEventListener(
+  "toggle",
+  (event) => {
+    if (!event.target.isConnected) return;
+    const name = foldName(event.target);
+    event.target.open ? unfolded.add(name) : unfolded.delete(name);
+  },
+  true,
+);
+const unfold = () => {
+  for (const fold of list.querySelectorAll("details"))
+    if (unfolded.has(foldName(fold))) fold.open = true;
+};
+
 // After rows were exchanged, the place in the list and what is selected stay.
 document.body.addEventListener("htmx:afterSettle", () => {
+  unfold();
   mark();
   if (filter) narrow();
   showCurrent();

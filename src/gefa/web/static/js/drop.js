@@ -32,13 +32,13 @@ const send = (file, state) =>
     };
     request.onload = () => {
       try {
-        resolve(JSON.parse(request.responseText).results[0]);
+        resolve(JSON.parse(request.responseText).results);
       } catch {
-        resolve({ problem: `could not be sent (${request.status}). Try again.` });
+        resolve([{ problem: `could not be sent (${request.status}). Try again.` }]);
       }
     };
     request.onerror = () =>
-      resolve({ problem: "could not be sent: the server does not answer. Start it and try again." });
+      resolve([{ problem: "could not be sent: the server does not answer. Start it and try again." }]);
     const form = new FormData();
     form.append("file", file, file.name);
     request.send(form);
@@ -48,14 +48,18 @@ const bringIn = async (files) => {
   const lines = files.map((file) => ({ file, ...line(file) }));
   let taken = 0;
   for (const { file, row, state } of lines) {
-    const result = await send(file, state);
-    if (result.problem) {
-      state.className = "remark";
-      state.textContent = result.problem;
-    } else {
-      taken += 1;
+    const results = await send(file, state);
+    const refused = results.filter((result) => result.problem);
+    if (results.length > refused.length) taken += 1;
+    if (!refused.length) {
       row.remove();
+      continue;
     }
+    state.className = "remark";
+    state.textContent =
+      results.length === 1
+        ? refused[0].problem
+        : `${results.length - refused.length} files of it came in. ${refused.map((result) => `${result.name} ${result.problem}`).join(" ")}`;
   }
   if (taken && onWall) window.htmx.ajax("GET", "/", { target: "#wall", swap: "outerHTML" });
   else if (taken && lines.length === taken) window.location.href = "/";

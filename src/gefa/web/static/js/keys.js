@@ -9,7 +9,8 @@ document.addEventListener("keydown", (event) => {
   const named = document.querySelector(`[data-key="${CSS.escape(event.key.toLowerCase())}"]`);
   if (!named || named.disabled) return;
   event.preventDefault();
-  named.click();
+  if (named.matches("input:not([type=file])")) named.focus();
+  else named.click();
 });
 
 document.getElementById("show-keys")?.addEventListener("click", () => {

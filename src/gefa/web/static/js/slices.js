@@ -9,6 +9,8 @@ const handles = document.getElementById("handles");
 const pointed = document.getElementById("pointed");
 const drawButton = () => document.getElementById("draw-slice");
 let drawing = false;
+let pickLast = false;
+let swallow = false;
 let chosen = null;
 
 const send = (values) =>
@@ -74,6 +76,7 @@ const pull = (event, axis, index) => {
     board.removeEventListener("pointermove", move);
     line.remove();
     if (value === null) return;
+    swallow = true;
     const inside = value > 0 && value < length(axis);
     const next = [...lines];
     if (index === null) {
@@ -157,6 +160,7 @@ const drag = (event, change, done) => {
     "pointerup",
     () => {
       board.removeEventListener("pointermove", move);
+      swallow = moved;
       done(moved);
     },
     { once: true },
@@ -189,7 +193,9 @@ const draw = (event) => {
     () => {
       rect.remove();
       setDrawing(false);
-      if (box && box.width > 0 && box.height > 0) send({ do: "draw", ...box });
+      if (!box || box.width < 1 || box.height < 1) return;
+      pickLast = true;
+      send({ do: "draw", ...box });
     },
   );
 };
@@ -266,6 +272,15 @@ board.addEventListener("pointerdown", (event) => {
   else if (target.matches(".slice-area")) moveSlice(event, target.dataset.slice);
   else choose(null);
 });
+// The click that ends a drag is not meant for the part below it.
+board.addEventListener(
+  "click",
+  (event) => {
+    if (swallow) event.stopImmediatePropagation();
+    swallow = false;
+  },
+  true,
+);
 board.addEventListener("pointermove", (event) => {
   const edge = event.buttons ? null : edgeAt(at(event));
   board.classList.toggle("pull-x", edge === "x");
@@ -338,6 +353,11 @@ const makeFocusable = () => {
 };
 document.body.addEventListener("htmx:afterSettle", () => {
   makeFocusable();
+  if (pickLast) {
+    const drawn = [...board.querySelectorAll(".slice-area")];
+    if (drawn.length) choose(drawn.at(-1).dataset.slice, true);
+    pickLast = false;
+  }
   if (held) board.querySelector(held)?.focus({ preventScroll: true });
   held = null;
   placeHandles();

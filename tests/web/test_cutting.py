@@ -1,0 +1,263 @@
+"""The Cut screen over HTTP: plans, slices, revisions, originals, large files, watching."""
+
+from __future__ import annotations
+
+import io
+import os
+import re
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import httpx
+import pytest
+
+from gefa.core.deliver.manifest import Manifest
+from gefa.core.plan import parse_plan
+from tests.conftest import Server, eventually, start
+from tests.make import BLUE, GREEN, RED, G, L, dot, flat, ora, photo, svg
+from tests.web.test_pages import bring_in, png, ready, run
+
+HX = {"HX-Request": "true"}
+
+
+@pytest.fixture
+def pages(demo: Server) -> Iterator[httpx.Client]:
+    with demo.client(follow_redirects=True) as client:
+        yield client
+
+
+def source_of(pages: httpx.Client, name: str, data: bytes) -> str:
+    (result,) = bring_in(pages, (name, data))
+    ready(pages, result["source"])
+    return result["source"]
+
+
+def change(pages: httpx.Client, source: str, **fields: str | list[str]) -> str:
+    answer = pages.post(f"/sources/{source}/plan", data=fields, headers=HX)
+    assert answer.status_code == 200, answer.text
+    return answer.text
+
+
+def plan(pages: httpx.Client, source: str) -> str:
+    return pages.get(f"/sources/{source}/plan.toml").text
+
+
+def manifest(pages: httpx.Client, address: str) -> Manifest:
+    return Manifest.model_validate_json(pages.get(f"{address}/manifest.json").text)
+
+
+def design(path: Path, colour: tuple[int, int, int] = RED) -> bytes:
+    layers = [
+        G("Sky", [L("Kite", dot(60, 60, (5, 5, 40, 30), colour), 10, 10)]),
+        L("Sign", dot(30, 30, (0, 0, 30, 30), BLUE), 80, 50),
+    ]
+    return ora(path, 120, 90, layers).read_bytes()
+
+
+def test_slices_are_split_named_left_out_undone_and_redone(pages: httpx.Client) -> None:
+    source = source_of(pages, "wide.png", png(3, 240, 80))
+    assert change(pages, source, do="split", columns="3", rows="2").count('class="slice ') == 6
+    change(pages, source, do="slice-name", slice="0 r1-c2", name="logo")
+    change(pages, source, do="slice-recipe", slice=["0 r1-c1", "0 r1-c2"], recipe="icon")
+    change(pages, source, do="slice-tick", slice="0 r2-c3")
+    text = change(pages, source, do="guides", x="80, 50%, 160", y="40")
+    assert 'value="logo"' in text
+    assert text.count("data-axis=") == 4
+    made = parse_plan(plan(pages, source), "p").slices[0]
+    assert made.cells["r1-c2"].name == "logo"
+    assert made.cells["r2-c3"].leave_out
+    assert "Moved lines" in text
+    pages.post(f"/sources/{source}/undo", headers=HX)
+    assert parse_plan(plan(pages, source), "p").slices[0].split is not None
+    pages.post(f"/sources/{source}/redo", headers=HX)
+    assert parse_plan(plan(pages, source), "p").slices[0].guides is not None
+    found = manifest(pages, run(pages, source))
+    assert len(found.cuts) == 7
+    assert {cut.recipe for cut in found.cuts if cut.name == "logo"} == {"icon"}
+
+
+def test_what_cannot_be_is_refused_with_a_reason(pages: httpx.Client) -> None:
+    source = source_of(pages, "refuse.png", png(4))
+    for fields, reason in (
+        ({"do": "guides", "x": "left"}, "no place for a line"),
+        ({"do": "split", "columns": "many"}, "whole number"),
+        ({"do": "split", "columns": "900000"}, "less than or equal"),
+        ({"do": "draw", "x": "0", "y": "0", "width": "0", "height": "9"}, "at least 1 px"),
+        ({"do": "reshape", "index": "7", "x": "0", "y": "0", "width": "1", "height": "9"}, "no such"),
+        ({"do": "size", "part": "/", "width": "-3"}, "greater than 0"),
+        ({"do": "rule-add", "parts": "*", "recipe": "nope"}, "no recipe"),
+        ({"do": "slice-name", "slice": "x", "name": "y"}, "names no slice"),
+    ):  # fmt: skip
+        answer = pages.post(f"/sources/{source}/plan", data=fields)
+        assert answer.status_code == 422, fields
+        assert reason in answer.text, answer.text
+    assert plan(pages, source) == ""
+
+
+def test_rules_come_and_go_and_ticks_stand(pages: httpx.Client, tmp_path: Path) -> None:
+    source = source_of(pages, "rules.ora", design(tmp_path / "r.ora"))
+    change(pages, source, do="tick", part="Sign", on="true")
+    assert "by rule" in change(pages, source, do="rule-add", parts="Sky/*", recipe="icon")
+    change(pages, source, do="rule-add", parts="**", recipe="")
+    change(pages, source, do="rule-raise", index="1")
+    text = pages.get(f"/sources/{source}").text
+    assert "by rule" not in re.sub(r"<select.*?</select>", "", text, flags=re.S)
+    change(pages, source, do="rule-remove", index="0")
+    found = manifest(pages, run(pages, source))
+    assert {cut.name: cut.origin.value for cut in found.cuts} == {"Kite": "rule", "Sign": "hand"}
+
+
+def test_many_parts_are_changed_in_one_step(pages: httpx.Client, tmp_path: Path) -> None:
+    source = source_of(pages, "many.ora", design(tmp_path / "m.ora"))
+    change(pages, source, do="recipe", part=["Sky/Kite", "Sign"], recipe="icon")
+    assert {cut.recipe for cut in parse_plan(plan(pages, source), "p").cuts} == {"icon"}
+    pages.post(f"/sources/{source}/undo", headers=HX)
+    assert plan(pages, source) == ""
+
+
+def test_a_revision_tells_what_changed_with_pictures(pages: httpx.Client, tmp_path: Path) -> None:
+    source = source_of(pages, "next.ora", design(tmp_path / "a.ora"))
+    change(pages, source, do="tick", part="Sky/Kite", on="true")
+    first = run(pages, source)
+    layers = [L("Dragon", dot(60, 60, (5, 5, 40, 30)), 60, 10), L("Moon", flat(9, 9, GREEN))]
+    bring_in(pages, ("next.ora", ora(tmp_path / "b.ora", 120, 90, layers).read_bytes()))
+    text = ready(pages, source)
+    assert "New in revision 2" in text
+    assert "1 moved" in text
+    assert "Sky/Kite is Dragon now, found by its likeness" in text
+    assert "Moon" in text
+    assert parse_plan(plan(pages, source), "p").cuts[0].part == "Dragon"
+    assert "2 added" not in text
+
+    bring_in(pages, ("next.ora", design(tmp_path / "c.ora", GREEN)))
+    eventually(lambda: "/after/0" in pages.get(f"/sources/{source}").text)
+    for which in ("before", "after"):
+        picture = pages.get(f"/sources/{source}/3/{which}/0")
+        assert picture.headers["Content-Type"] == "image/webp"
+    assert pages.get(f"/sources/{source}/3/after/99").status_code == 404
+    eventually(lambda: "1 added" in pages.get("/").text or "changed" in pages.get("/").text)
+    second = manifest(pages, run(pages, source))
+    assert first
+    assert all(remark.reason.endswith("is not made any more") for remark in second.dropped)
+
+
+def test_originals_are_listed_narrowed_and_taken_out(pages: httpx.Client, tmp_path: Path) -> None:
+    data = design(tmp_path / "o.ora")
+    source = source_of(pages, "stored.ora", data)
+    text = pages.get(f"/sources/{source}/originals", params={"group": "Sky"}).text
+    assert 'aria-label="Choose Kite"' in text
+    assert 'aria-label="Choose Sign"' not in text
+    started = pages.post(f"/sources/{source}/originals", data={"group": "Sky"})
+    address = started.url.path
+    eventually(lambda: manifest(pages, address).originals)
+    (original,) = manifest(pages, address).originals
+    with zipfile.ZipFile(io.BytesIO(data)) as archive:
+        stored = archive.read("data/0.png")
+    taken = pages.get(f"{address}/files/{original.path}")
+    assert taken.content == stored
+    assert taken.headers["Content-Disposition"] == "attachment"
+    eventually(lambda: pages.get(f"{address}/bundle.zip").status_code == 200)
+    with zipfile.ZipFile(io.BytesIO(pages.get(f"{address}/bundle.zip").content)) as archive:
+        assert archive.read("originals/Kite.png") == stored
+
+
+def test_very_large_files_are_asked_for_first(pages: httpx.Client, tmp_path: Path) -> None:
+    shape = '<circle id="disc" cx="50" cy="50" r="40"/><path id="leaf #icon" d="M0 0h9v9z"/>'
+    source = source_of(pages, "large.svg", svg(tmp_path / "l.svg", shape).read_bytes())
+    text = change(
+        pages, source, do="size", part="disc", width="70", unit="cm", dpi="300", index="0"
+    )
+    assert "8,268 × 8,268 px, 68.4 megapixels" in text
+    assert "Run asks first" in text
+    asked = pages.post(f"/sources/{source}/runs")
+    assert asked.status_code == 409
+    assert "68 megapixels" in asked.text
+    started = pages.post(f"/sources/{source}/runs", data={"large": "leave"})
+    eventually(lambda: "Bundle (zip)" in pages.get(started.url.path).text)
+    found = manifest(pages, started.url.path)
+    assert [cut.name for cut in found.cuts] == ["leaf"]
+    assert "68 megapixels" in found.left_out[-1].reason
+
+
+def test_a_plan_file_is_taken_in_and_given_out(pages: httpx.Client) -> None:
+    source = source_of(pages, "plan.png", png(8))
+    text = '[[slices]]\nrecipe = "icon"\n\n[slices.split]\ncolumns = 2\n'
+    answer = pages.post(f"/sources/{source}/plan.toml", files={"file": ("p.toml", text.encode())})
+    assert answer.status_code == 200
+    assert plan(pages, source) == text
+    bad = pages.post(f"/sources/{source}/plan.toml", files={"file": ("p.toml", b"[[slices]]")})
+    assert bad.status_code == 422
+    assert "one of split, guides and rect" in bad.text
+
+
+def test_a_layout_and_a_pdf_of_a_run(pages: httpx.Client, tmp_path: Path) -> None:
+    source = source_of(pages, "lay.ora", design(tmp_path / "l.ora"))
+    change(pages, source, do="recipe", part=["Sky/Kite", "Sign"], recipe="icon")
+    address = run(pages, source)
+    positions = pages.get(f"{address}/layout/layout.json").json()
+    assert [(p["cut"], p["x"], p["y"]) for p in positions["pieces"]] == [
+        ("Sign", 80, 50),
+        ("Kite", 15, 15),
+    ]
+    some = pages.get(f"{address}/layout/layout.json", params={"cut": "Sign"}).json()
+    assert len(some["pieces"]) == 1
+    assert pages.post(f"{address}/pdf").status_code == 200
+    eventually(lambda: pages.get(f"{address}/pdf").headers["Content-Type"] == "application/pdf")
+    assert pages.get(f"{address}/pdf").content.startswith(b"%PDF-")
+
+
+def test_a_zip_brings_in_each_of_its_files(pages: httpx.Client, tmp_path: Path) -> None:
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w") as archive:
+        archive.writestr("in/one-of-zip.png", png(5))
+        archive.writestr("in/two-of-zip.png", png(6))
+        archive.writestr("notes.txt", "hello")
+    results = bring_in(pages, ("heap.zip", packed.getvalue()))
+    assert [(r["name"], bool(r["source"])) for r in results] == [
+        ("one-of-zip.png", True),
+        ("two-of-zip.png", True),
+        ("notes.txt", False),
+    ]
+    (broken,) = bring_in(pages, ("broken.zip", packed.getvalue()[:60]))
+    assert "cannot be read as a zip" in broken["problem"]
+
+
+def test_tiles_show_a_large_picture_up_close(pages: httpx.Client) -> None:
+    source = source_of(
+        pages, "large-one.png", bytes(photo(2100, 900).pngsave_buffer(compression=1))
+    )
+    eventually(lambda: "data-tiles" in pages.get(f"/sources/{source}").text)
+    tile = pages.get(f"/sources/{source}/1/tiles/3/4_1")
+    assert tile.headers["Content-Type"] == "image/jpeg"
+    assert pages.get(f"/sources/{source}/1/tiles/0/0_0").status_code == 200
+    assert pages.get(f"/sources/{source}/1/tiles/3/99_0").status_code == 404
+
+
+def test_a_watched_folder_gives_revisions_that_run_by_themselves(
+    tmp_path: Path, free_port: object
+) -> None:
+    folder = tmp_path / "designs"
+    folder.mkdir()
+    server = start(
+        "serve",
+        tmp_path / "data",
+        free_port(),
+        "--watch-under",
+        str(tmp_path),  # type: ignore[operator]
+    )
+    try:
+        with server.client(follow_redirects=True) as pages:
+            source = source_of(pages, "live.ora", design(tmp_path / "a.ora"))
+            change(pages, source, do="recipe", part="Sky/Kite", recipe="icon")
+            for bad in ("/", str(tmp_path / "nowhere")):
+                refused = pages.post(f"/sources/{source}/watch", data={"folder": bad})
+                assert refused.status_code == 422
+            watching = pages.post(f"/sources/{source}/watch", data={"folder": str(folder)})
+            assert "Waiting for live.ora" in watching.text
+            design(tmp_path / "next.ora", GREEN)
+            os.replace(tmp_path / "next.ora", folder / "live.ora")
+            eventually(lambda: "revision 2" in pages.get(f"/sources/{source}").text)
+            eventually(lambda: "/runs/" in pages.get("/runs").text.split("<main")[1])
+    finally:
+        server.stop()
