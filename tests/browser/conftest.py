@@ -29,7 +29,7 @@ def browser() -> Iterator[Browser]:
         opened.close()
 
 
-EXPECTED = ("422 (Unprocessable Entity)", "net::ERR_ABORTED")
+EXPECTED = ("422 (Unprocessable Entity)", "Status Error Code 422", "net::ERR_ABORTED")
 """what Chromium mentions although nothing is wrong: a refusal the page explains, and leaving a
 page before all its pictures have come"""
 
@@ -46,7 +46,10 @@ def page(browser: Browser) -> Iterator[Page]:
             complaints.append(text)
 
     opened.on("pageerror", lambda error: hear(str(error)))
-    opened.on("console", lambda m: hear(m.text) if m.type in ("error", "warning") else None)
+    opened.on(
+        "console",
+        lambda m: hear(f"{m.text} {m.location['url']}") if m.type in ("error", "warning") else None,
+    )
     opened.on("requestfailed", lambda request: hear(f"{request.url} {request.failure}"))
     yield opened
     context.close()

@@ -58,8 +58,8 @@ def test_from_drop_to_bundle(page: Page, demo: Server, tmp_path: Path) -> None:
 
     page.get_by_label("Cut Plain").check()
     expect(page.locator("#outlines .cut-line:not(.cut-line-pale)")).to_have_count(3)
-    row = page.locator("tr", has=page.get_by_label("Cut Plain"))
-    row.get_by_label("Recipe").select_option("icon")
+    row = page.locator("tbody", has=page.get_by_label("Cut Plain"))
+    row.get_by_label("Recipe", exact=True).select_option("icon")
     expect(page.locator("#sum dd").nth(1)).to_have_text("12")
     row.get_by_label("File name").fill("green")
     row.get_by_label("File name").press("Tab")
@@ -119,7 +119,7 @@ def test_a_click_on_the_picture_finds_the_topmost_part_by_its_pixels(
         return page.locator("#pointed").inner_text()
 
     eventually(lambda: "Sun badge" in click(1340, 1560), 10)
-    expect(page.locator("tr.here")).to_contain_text("layer")
+    expect(page.locator("tbody.here")).to_contain_text("layer")
     click(800, 60)
     expect(page.locator("#pointed")).to_have_text("Shore/Paper sky")
     click(560, 800)
@@ -146,7 +146,7 @@ def test_the_keyboard_does_the_whole_job(page: Page, demo: Server, tmp_path: Pat
     page.keyboard.press("n")
     page.keyboard.type("by key")
     page.keyboard.press("Enter")
-    expect(page.locator("tr.here").get_by_label("File name")).to_have_value("by key")
+    expect(page.locator("tbody.here").get_by_label("File name")).to_have_value("by key")
     page.keyboard.press("Escape")
     page.keyboard.press("?")
     expect(page.get_by_role("dialog")).to_be_visible()

@@ -137,8 +137,11 @@ def test_a_revision_tells_what_changed_with_pictures(pages: httpx.Client, tmp_pa
         assert picture.headers["Content-Type"] == "image/webp"
     assert pages.get(f"/sources/{source}/3/after/99").status_code == 404
     eventually(lambda: "1 added" in pages.get("/").text or "changed" in pages.get("/").text)
+    change(pages, source, do="tick", part="Sign", on="true")
     second = manifest(pages, run(pages, source))
-    assert first
+    assert {cut.name for cut in second.cuts} == {"Sign"}
+    assert {remark.cut for remark in second.dropped} == {"Kite"}
+    assert len(second.dropped) == len(manifest(pages, first).files)
     assert all(remark.reason.endswith("is not made any more") for remark in second.dropped)
 
 
@@ -185,7 +188,9 @@ def test_a_plan_file_is_taken_in_and_given_out(pages: httpx.Client) -> None:
     text = '[[slices]]\nrecipe = "icon"\n\n[slices.split]\ncolumns = 2\n'
     answer = pages.post(f"/sources/{source}/plan.toml", files={"file": ("p.toml", text.encode())})
     assert answer.status_code == 200
-    assert plan(pages, source) == text
+    given_out = plan(pages, source)
+    assert parse_plan(given_out, "p") == parse_plan(text, "p")
+    assert "icon" in given_out
     bad = pages.post(f"/sources/{source}/plan.toml", files={"file": ("p.toml", b"[[slices]]")})
     assert bad.status_code == 422
     assert "one of split, guides and rect" in bad.text

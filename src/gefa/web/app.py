@@ -7,6 +7,7 @@ from contextlib import asynccontextmanager
 from pathlib import Path
 
 from fastapi import FastAPI
+from fastapi.responses import FileResponse
 from fastapi.staticfiles import StaticFiles
 
 from gefa import __version__
@@ -53,6 +54,12 @@ def create_app(folder: Path, watch_under: Path | None = None) -> FastAPI:
         app.include_router(router, include_in_schema=False)
     app.include_router(uploads.router)
     app.include_router(media.router)
+
+    @app.get("/favicon.ico", include_in_schema=False)
+    def icon() -> FileResponse:
+        """For pages that name no icon: layouts, and what browsers ask for by themselves."""
+        return FileResponse(STATIC / "icon.svg", media_type="image/svg+xml")
+
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
     app.mount("/festival", festival(app, folder))
     return app

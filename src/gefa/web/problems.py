@@ -43,7 +43,8 @@ def _answer(
     detail: str,
     headers: dict[str, str] | None = None,
 ) -> Response:
-    if request.url.path.startswith(("/api/", "/m/")):
+    by_script = "HX-Request" in request.headers
+    if by_script or request.url.path.startswith(("/api/", "/m/")):
         body = problem_body(status, title, detail)
         return JSONResponse(body, status, headers=headers, media_type=PROBLEM_JSON)
     return page(

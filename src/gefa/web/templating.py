@@ -36,9 +36,10 @@ def page(
     headers: dict[str, str] | None = None,
     **context: Any,
 ) -> Response:
-    """A rendered template as the answer to ``request``."""
+    """A rendered template as the answer to ``request``; going back to it asks for it again."""
+    fresh = {"Cache-Control": "no-store"} | (headers or {})
     return _templates.TemplateResponse(
-        request, template, context, status_code=status_code, headers=headers
+        request, template, context, status_code=status_code, headers=fresh
     )
 
 

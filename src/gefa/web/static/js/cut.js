@@ -142,8 +142,9 @@ document.addEventListener("keydown", (event) => {
   if (event.ctrlKey || event.metaKey || event.altKey) return;
   const target = event.target instanceof Element ? event.target : document.body;
   if (event.key === "Escape" && target.matches("input, select")) {
-    (rowOf(target)?.querySelector(".tick") ?? target).focus();
-    if (target === filter) target.blur();
+    const tick = rowOf(target)?.querySelector(".tick");
+    if (tick) tick.focus();
+    else target.blur();
     return;
   }
   if (target.matches("input:not([type=checkbox]), select, textarea, dialog *, [data-axis], [data-slice]:not(tbody)"))

@@ -1,17 +1,43 @@
-// A change that did not reach the server is never silent.
-const say = (text) => {
-  const place = document.getElementById("trouble");
-  place.textContent = text;
-  place.hidden = false;
-};
+// A change that did not reach the server is never silent: it is told beside what caused it.
 const AGAIN = "Load the page again and repeat it.";
+const everywhere = document.getElementById("trouble");
+const HERE = "trouble-here";
 
-document.addEventListener("htmx:sendError", () =>
-  say(`Not saved: the server does not answer. Start it, then: ${AGAIN}`),
+const clear = () => {
+  everywhere.hidden = true;
+  for (const told of document.querySelectorAll(`.${HERE}`)) told.remove();
+};
+
+const say = (text, cause) => {
+  clear();
+  const place = cause?.closest?.(".list form, .list details, .list td");
+  if (!place) {
+    everywhere.textContent = text;
+    everywhere.hidden = false;
+    return;
+  }
+  const told = document.createElement("p");
+  told.className = `remark ${HERE}`;
+  told.setAttribute("role", "alert");
+  told.textContent = text;
+  if (place.matches("form")) place.after(told);
+  else place.append(told);
+};
+
+const reason = (xhr) => {
+  try {
+    return JSON.parse(xhr.responseText).detail;
+  } catch {
+    return `the server refused it (${xhr.status}). ${AGAIN}`;
+  }
+};
+
+document.addEventListener("htmx:sendError", (event) =>
+  say(`Not saved: the server does not answer. Start it, then: ${AGAIN}`, event.detail.elt),
 );
 document.addEventListener("htmx:responseError", (event) =>
-  say(`Not saved: the server refused it (${event.detail.xhr.status}). ${AGAIN}`),
+  say(`Not saved: ${reason(event.detail.xhr)}`, event.detail.elt),
 );
 document.addEventListener("htmx:afterRequest", (event) => {
-  if (event.detail.successful) document.getElementById("trouble").hidden = true;
+  if (event.detail.successful) clear();
 });
