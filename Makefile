@@ -18,7 +18,7 @@ check: $(VENV)/.ready-dev
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 
-bench: $(VENV)/.ready-dev
+bench: $(VENV)/.ready-dev chromium
 	$(BIN)/python -m bench
 
 setup: $(VENV)/.ready-dev

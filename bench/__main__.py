@@ -12,6 +12,7 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
+from bench import cutting
 from bench.batch import against_pillow, efficiency, photographs
 from bench.memory import peak_memory
 
@@ -61,6 +62,45 @@ def measure(folder: Path) -> list[Figure]:
             "under 600 MB",
             memory.megabytes < 600,
             f"{memory.width} × {memory.height} px JPEG, {memory.files} files",
+        ),
+        *cutting_figures(folder),
+    ]
+
+
+def cutting_figures(folder: Path) -> list[Figure]:
+    again = cutting.after_a_small_change(folder)
+    opened = cutting.opening(folder)
+    saved = cutting.saving(folder)
+    sliced = cutting.slicing(folder)
+    return [
+        Figure(
+            f"export after changing 1 of {cutting.CUTS} cuts",
+            again.share,
+            "at most 0.05",
+            again.share <= 0.05,
+            f"{again.warm:.2f} s ÷ {again.full:.1f} s, {again.made} of {again.files} files;"
+            f" {again.cold:.1f} s by a program started anew",
+        ),
+        Figure(
+            "opening a design of 300 layers, s",
+            opened.seconds,
+            "under 3",
+            opened.seconds < 3,
+            f"from bringing it in until {opened.parts} rows and outlines are on the screen",
+        ),
+        Figure(
+            f"from save to files, {cutting.WATCHED_CUTS} cuts, s over encoding",
+            saved.over,
+            "under 1",
+            saved.over < 1,
+            f"{saved.until_there:.2f} s, of which {saved.encoding:.2f} s encode",
+        ),
+        Figure(
+            f"peak memory, {cutting.HUGE:,} px squared into {sliced.slices} slices",
+            sliced.megabytes,
+            "under 800 MB",
+            sliced.megabytes < 800,
+            f"the largest process; {sliced.seconds:.0f} s",
         ),
     ]
 

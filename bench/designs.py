@@ -12,21 +12,24 @@ WIDTH, HEIGHT = 2400, 1600
 """px of the canvas"""
 
 
-def layered(path: Path, layers: int, changed: int | None = None) -> Path:
-    """An OpenRaster design of ``layers`` soft-edged layers in groups of 20, all visible.
+def layered(path: Path, layers: int, changed: int | None = None, largest: int = 420) -> Path:
+    """An OpenRaster design of ``layers`` soft-edged layers in groups of 20, all visible; every
+    third has a grain, as photographs and textures have.
 
-    ``changed`` is the number of a layer that is painted in another colour.
+    ``changed`` is the number of a layer that is painted in another colour; ``largest`` is the
+    longest side of a layer, in px.
     """
     rng = np.random.default_rng(7)
     groups: list[list[str]] = []
     with zipfile.ZipFile(path, "w", zipfile.ZIP_STORED) as archive:
         archive.writestr("mimetype", "image/openraster")
         for number in range(layers):
-            width, height = (int(side) for side in rng.integers(80, 420, 2))
+            width, height = (int(side) for side in rng.integers(80, largest, 2))
             x = int(rng.integers(0, WIDTH - width))
             y = int(rng.integers(0, HEIGHT - height))
             hue = rng.random(3)
-            image = _blob(width, height, 1 - hue if number == changed else hue, rng)
+            shade = 1 - hue if number == changed else hue
+            image = _blob(width, height, shade, rng, grain=number % 3 == 0)
             source = f"data/{number}.png"
             archive.writestr(source, image.pngsave_buffer(compression=3))
             if number % 20 == 0:
@@ -44,13 +47,15 @@ def layered(path: Path, layers: int, changed: int | None = None) -> Path:
     return path
 
 
-def _blob(width: int, height: int, hue: np.ndarray, rng: np.random.Generator) -> pyvips.Image:
+def _blob(
+    width: int, height: int, hue: np.ndarray, rng: np.random.Generator, *, grain: bool
+) -> pyvips.Image:
     y, x = np.mgrid[-1 : 1 : height * 1j, -1 : 1 : width * 1j]
     distance = np.sqrt(x * x + y * y)
     alpha = np.clip((1 - distance) * 4, 0, 1)
     shade = 120 + 100 * np.cos(3 * distance[..., None] + 6 * hue)
-    grain = rng.normal(0, 4, (height, width, 1))
-    pixels = np.dstack([shade + grain, alpha * 255])
+    noise = rng.normal(0, 4, (height, width, 1)) if grain else 0
+    pixels = np.dstack([shade + noise, alpha * 255])
     return pyvips.Image.new_from_array(pixels.clip(0, 255).astype(np.uint8), interpretation="srgb")
 
 

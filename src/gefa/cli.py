@@ -13,14 +13,14 @@ from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 from rich.table import Table
 
-from gefa.core.deliver.manifest import Manifest
 from gefa.core.errors import GefaError
-from gefa.core.plan import Plan, load_plan
-from gefa.core.read.survey import PartFacts, Survey
-from gefa.core.read.threads import cores
+from gefa.core.threads import cores
 
 if TYPE_CHECKING:
+    from gefa.core.deliver.manifest import Manifest
     from gefa.core.export import Job
+    from gefa.core.plan import Plan
+    from gefa.core.read.survey import PartFacts, Survey
     from gefa.work.batch import Exported, Exporter
     from gefa.work.batch import Progress as Told
     from gefa.work.pool import Pool
@@ -84,14 +84,18 @@ def export(
     large: Large = False,
 ) -> None:
     """Make the files of SOURCES in a folder, with a manifest and markup."""
-    from gefa.work.batch import Exporter, Extras
     from gefa.work.pool import Pool
 
     def load() -> Plan:
+        from gefa.core.plan import Plan, load_plan
+
         return load_plan(plan) if plan else Plan()
 
     try:
         with _progress() as bar, Pool(jobs) as pool:
+            pool.start()
+            from gefa.work.batch import Exporter, Extras
+
             told = _told(bar, large, ask=not watch)
             extras = Extras(layout=layout, pdf=pdf)
             chosen = load()

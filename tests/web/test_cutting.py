@@ -6,7 +6,7 @@ import io
 import os
 import re
 import zipfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import httpx
@@ -240,17 +240,11 @@ def test_tiles_show_a_large_picture_up_close(pages: httpx.Client) -> None:
 
 
 def test_a_watched_folder_gives_revisions_that_run_by_themselves(
-    tmp_path: Path, free_port: object
+    tmp_path: Path, free_port: Callable[[], int]
 ) -> None:
     folder = tmp_path / "designs"
     folder.mkdir()
-    server = start(
-        "serve",
-        tmp_path / "data",
-        free_port(),
-        "--watch-under",
-        str(tmp_path),  # type: ignore[operator]
-    )
+    server = start("serve", tmp_path / "data", free_port(), "--watch-under", str(tmp_path))
     try:
         with server.client(follow_redirects=True) as pages:
             source = source_of(pages, "live.ora", design(tmp_path / "a.ora"))

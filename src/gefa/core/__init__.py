@@ -14,10 +14,14 @@ for job in prepare(survey_for(document, plan), plan).jobs:
 ```
 """
 
-from gefa.core.deliver.shelf import FolderShelf
-from gefa.core.errors import GefaError
-from gefa.core.export import carry_out, prepare, survey_for
-from gefa.core.plan import Plan, load_plan
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from gefa.core.deliver.shelf import FolderShelf
+    from gefa.core.errors import GefaError
+    from gefa.core.export import carry_out, prepare, survey_for
+    from gefa.core.plan import Plan, load_plan
 
 __all__ = [
     "FolderShelf",
@@ -28,3 +32,20 @@ __all__ = [
     "prepare",
     "survey_for",
 ]
+
+_WHERE = {
+    "FolderShelf": "gefa.core.deliver.shelf",
+    "GefaError": "gefa.core.errors",
+    "Plan": "gefa.core.plan",
+    "carry_out": "gefa.core.export",
+    "load_plan": "gefa.core.plan",
+    "prepare": "gefa.core.export",
+    "survey_for": "gefa.core.export",
+}
+
+
+def __getattr__(name: str) -> Any:
+    # Loaded when it is asked for: half a second that no process has to wait that needs less.
+    if name not in _WHERE:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    return getattr(import_module(_WHERE[name]), name)

@@ -8,10 +8,12 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import pyvips
 from pydantic import BaseModel, ConfigDict
 
 from gefa.core.cut.cut import Cut, Remark
@@ -26,7 +28,7 @@ from gefa.core.errors import EncodeError
 from gefa.core.geometry import Rect, Size
 from gefa.core.pixels import AlphaKind, alpha_kind
 from gefa.core.plan import Plan
-from gefa.core.read.document import Document, Part
+from gefa.core.read.document import Document
 from gefa.core.read.stored import EXTENSIONS
 from gefa.core.read.survey import OriginalFacts, PartFacts, Survey, outline, survey
 from gefa.core.treat.encode import ENCODER, encode, too_large_for
@@ -367,39 +369,31 @@ def carry_out(
     opened: Callable[[], Document],
     shelf: Shelf,
     on_file: Callable[[File], None] = lambda _: None,
+    threads: int = 1,
 ) -> JobReport:
     """Make the files of one cut, or find them on the shelf.
 
-    ``opened`` gives the document and is only called when there is something to draw. A variant
-    that its encoder refuses is reported and costs no other. Raises SourceError if the source
-    cannot be drawn.
+    ``opened`` gives the document and is only called when there is something to draw. ``threads``
+    encoders run at once. A variant that its encoder refuses is reported and costs no other.
+    Raises SourceError if the source cannot be drawn.
     """
     if not job.variants:
         return JobReport(record=_record(job, None, []))
-    files: dict[str, File] = {}
-    missing: list[Variant] = []
-    failed: list[Remark] = []
-    for variant in job.variants:
-        stored = shelf.recall(variant.key, variant.path)
-        if stored is None:
-            missing.append(variant)
-            continue
-        files[variant.path] = _file(job, variant, stored)
-        on_file(files[variant.path])
+    making = _Making(job, shelf, on_file, threads)
+    missing = making.recall()
     measured = facts_key(job)
     facts = _recalled_facts(shelf, measured)
     if missing or facts is None:
-        document = opened()
-        part = document.part(job.cut.part)
-        facts = _encode_all(job, document, part, missing, facts, shelf, files, failed, on_file)
+        facts = _make(making, opened(), missing, facts)
         shelf.keep_facts(measured, facts.model_dump(mode="json"))
+    files = making.files
     ordered = [files[v.path] for v in job.variants if v.path in files]
     return JobReport(
         record=_record(job, facts, ordered),
         files=ordered,
         keys={v.path: v.key for v in job.variants if v.path in files},
         facts_key=measured,
-        failed=failed,
+        failed=making.failed,
     )
 
 
@@ -408,36 +402,80 @@ def _recalled_facts(shelf: Shelf, key: str) -> Facts | None:
     return Facts.model_validate(known) if known else None
 
 
-def _encode_all(
-    job: Job,
-    document: Document,
-    part: Part,
-    missing: list[Variant],
-    facts: Facts | None,
-    shelf: Shelf,
-    files: dict[str, File],
-    failed: list[Remark],
-    on_file: Callable[[File], None],
+class _Making:
+    """The files of one job while they are made."""
+
+    def __init__(
+        self, job: Job, shelf: Shelf, on_file: Callable[[File], None], threads: int
+    ) -> None:
+        self.job = job
+        self.files: dict[str, File] = {}
+        self.failed: list[Remark] = []
+        self._shelf, self._on_file = shelf, on_file
+        self._threads = threads
+        self._pool = ThreadPoolExecutor(threads)
+        self._running: dict[Future[bytes], Variant] = {}
+
+    def recall(self) -> list[Variant]:
+        """Take what is on the shelf; what is not."""
+        missing = []
+        for variant in self.job.variants:
+            stored = self._shelf.recall(variant.key, variant.path)
+            if stored is None:
+                missing.append(variant)
+            else:
+                self._there(variant, stored)
+        return missing
+
+    def encode(self, variant: Variant, image: pyvips.Image) -> None:
+        """Begin a file; waits while as many are on their way as there are threads, so that no
+        more pictures are held than that."""
+        while len(self._running) >= self._threads:
+            self._take(wait(self._running, return_when=FIRST_COMPLETED).done)
+        dpi = self.job.cut.size.resolution if self.job.cut.size else None
+        started = self._pool.submit(encode, image, variant.format, variant.quality, dpi)
+        self._running[started] = variant
+
+    def finish(self) -> None:
+        self._take(wait(self._running).done)
+        self._pool.shutdown()
+
+    def _take(self, done: Iterable[Future[bytes]]) -> None:
+        for future in done:
+            variant = self._running.pop(future)
+            try:
+                data = future.result()
+            except EncodeError as error:
+                reason = f"{variant.path}: {error}"
+                self.failed.append(Remark(cut=self.job.cut.name, reason=reason))
+                continue
+            self._there(variant, self._shelf.keep(variant.key, variant.path, data))
+
+    def _there(self, variant: Variant, stored: Stored) -> None:
+        self.files[variant.path] = _file(self.job, variant, stored)
+        self._on_file(self.files[variant.path])
+
+
+def _make(
+    making: _Making, document: Document, missing: list[Variant], facts: Facts | None
 ) -> Facts:
+    job = making.job
     wanted = {variant.size for variant in missing}
     if facts is None:
         wanted.add(max((v.size for v in job.variants), key=_width, default=job.extent.size))
     ascending = sorted(wanted, key=_width)
-    for size, image in rungs(document, part, job.extent, ascending, whole=job.cut.strays):
-        if facts is None:
-            facts = Facts(alpha=alpha_kind(image), baseline_bytes=baseline_bytes(document, image))
-        for variant in (v for v in missing if v.size == size):
-            try:
+    part = document.part(job.cut.part)
+    try:
+        for size, image in rungs(document, part, job.extent, ascending, whole=job.cut.strays):
+            if facts is None:
+                facts = Facts(
+                    alpha=alpha_kind(image), baseline_bytes=baseline_bytes(document, image)
+                )
+            for variant in (v for v in missing if v.size == size):
                 source = document.moving(size) if variant.moves else image
-                pixels = fit_alpha(source, variant.format, job.recipe)
-                dpi = job.cut.size.resolution if job.cut.size else None
-                data = encode(pixels, variant.format, variant.quality, dpi)
-            except EncodeError as error:
-                failed.append(Remark(cut=job.cut.name, reason=f"{variant.path}: {error}"))
-                continue
-            stored = shelf.keep(variant.key, variant.path, data)
-            files[variant.path] = _file(job, variant, stored)
-            on_file(files[variant.path])
+                making.encode(variant, fit_alpha(source, variant.format, job.recipe))
+    finally:
+        making.finish()
     assert facts is not None
     return facts
 

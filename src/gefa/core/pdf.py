@@ -6,7 +6,6 @@ from collections.abc import Iterable
 from io import BytesIO
 
 import pyvips
-from fpdf import FPDF
 
 from gefa.core.export import Job
 from gefa.core.geometry import MM_PER_INCH
@@ -24,6 +23,8 @@ MAX_PAGE_MM = 5_000.0
 def pdf_of(document: Document, jobs: Iterable[Job]) -> bytes:
     """Every job's cut on a page of its own, as large as it is shown: px at 96 to the inch, or at
     the resolution of its own size."""
+    from fpdf import FPDF  # here: it takes as long to load as everything else together
+
     pdf = FPDF(unit="mm")
     pdf.set_auto_page_break(False)
     pdf.set_title(document.name)

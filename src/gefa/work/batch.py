@@ -37,7 +37,7 @@ from gefa.core.plan import Plan
 from gefa.core.read import read
 from gefa.core.read.document import Document
 from gefa.core.read.pack import is_pack, unpack
-from gefa.core.read.scratch import Scratch
+from gefa.core.read.scratch import Scratch, sweep
 from gefa.core.read.sniff import HEAD_BYTES
 from gefa.core.read.survey import Survey, survey
 from gefa.work.pool import Pool
@@ -46,16 +46,21 @@ HIDDEN = ".gefa"
 """the folder inside the out folder that remembers what was made from what"""
 
 
-def survey_source(path: Path, name: str, plan: Plan, whole: bool) -> Survey:
+def survey_source(path: Path, name: str, plan: Plan, whole: bool, out: Path) -> Survey:
     """In a worker process: read a source and measure what the plan cuts, or all of it."""
-    document = read(path, name)
+    document = _opened(path, name, _stamp(path), out)
     return survey(document) if whole else survey_for(document, plan)
 
 
-def make_cut(path: Path, name: str, job: Job, out: Path, force: bool) -> JobReport:
+def make_cut(
+    path: Path, name: str, job: Job, out: Path, force: bool, threads: int = 1
+) -> JobReport:
     """In a worker process: make the files of one cut in the folder."""
     return carry_out(
-        job, lambda: _opened(path, name, _stamp(path), out), _shelf(out, force, _memory_stamp(out))
+        job,
+        lambda: _opened(path, name, _stamp(path), out),
+        _shelf(out, force, _memory_stamp(out)),
+        threads=threads,
     )
 
 
@@ -79,7 +84,10 @@ def _opened(path: Path, name: str, stamp: tuple[int, int], out: Path) -> Documen
 
 
 def _stamp(path: Path) -> tuple[int, int]:
-    found = path.stat()
+    try:
+        found = path.stat()
+    except OSError:
+        return 0, 0  # reading it says what is wrong
     return found.st_mtime_ns, found.st_size
 
 
@@ -191,7 +199,7 @@ class Exporter:
         extras: Extras | None = None,
     ) -> None:
         self._pool = pool
-        self._out = out
+        self.out = out
         self._force = force
         self._told = progress or Progress()
         self._extras = extras or Extras()
@@ -203,7 +211,7 @@ class Exporter:
         for path in sources:
             if path.is_file() and is_pack(path.open("rb").read(HEAD_BYTES)):
                 name = hashlib.sha256(str(path).encode()).hexdigest()[:12]
-                listed += unpack(path, self._out / HIDDEN / "unpacked" / name)
+                listed += unpack(path, self.out / HIDDEN / "unpacked" / name)
             else:
                 listed.append(path)
         return listed
@@ -224,7 +232,7 @@ class Exporter:
         everything is compared with that. ``known`` are surveys that were just made.
         """
         named = _named(sources)
-        before = _previous(self._out)
+        before = _previous(self.out)
         batch = _Batch(Manifest(source=_source_field(before, named)))
         exported = Exported(batch.manifest)
         _carry_over(before, set(named), batch.manifest)
@@ -238,7 +246,7 @@ class Exporter:
         whole = follow or bool(plan.cuts)
         known = known or {}
         surveys = [
-            (name, path, self._pool.submit(survey_source, path, name, plan, whole))
+            (name, path, self._pool.submit(survey_source, path, name, plan, whole, self.out))
             for name, path in named.items()
             if path not in known
         ]
@@ -251,11 +259,12 @@ class Exporter:
             self._ask(prepared)
             batch.add(prepared)
             batch.surveys[name], batch.jobs[name] = surveyed, prepared.jobs
+            threads = 1 if len(named) > 1 else self._threads_for(prepared.jobs)
             for job in prepared.jobs:
-                call = (path, name, job, self._out, self._force)
+                call = (path, name, job, self.out, self._force, threads)
                 running.append((job, self._pool.submit(make_cut, *call), call))
             if prepared.originals:
-                more = (path, name, prepared.originals, self._out, self._force)
+                more = (path, name, prepared.originals, self.out, self._force)
                 taking.append((name, self._pool.submit(make_originals, *more), more))
             self._told.planned(sum(len(job.variants) for job in prepared.jobs))
         for job, future, call in running:
@@ -263,9 +272,16 @@ class Exporter:
             self._told.made(job.cut.name, len(job.variants))
         for name, future, more in taking:
             self._take_originals(batch, name, future, more)
-        _finish(self._out, before, set(named), batch, self._force)
+        _finish(self.out, before, set(named), batch, self._force)
         self._write_extras(batch, named)
         return exported
+
+    def _threads_for(self, jobs: list[Job]) -> int:
+        """How many encoders each process may run at once: more than one where there is less to
+        make than there are processes."""
+        shelf = _shelf(self.out, self._force, _memory_stamp(self.out))
+        new = sum(not shelf.has(variant.key for variant in job.variants) for job in jobs)
+        return max(1, self._pool.workers // max(1, new))
 
     def _surveyed(
         self,
@@ -276,7 +292,7 @@ class Exporter:
     ) -> Iterator[tuple[str, Path, Survey]]:
         for name, path, future in waiting:
             try:
-                found = self._pool.outcome(future, survey_source, path, name, plan, whole)
+                found = self._pool.outcome(future, survey_source, path, name, plan, whole, self.out)
             except GefaError as error:
                 batch.manifest.failed.append(Remark(cut=name, reason=str(error)))
                 continue
@@ -312,7 +328,7 @@ class Exporter:
 
     def _survey_file(self, name: str) -> Path:
         digest = hashlib.sha256(name.encode()).hexdigest()[:16]
-        return self._out / HIDDEN / "surveys" / f"{digest}.json"
+        return self.out / HIDDEN / "surveys" / f"{digest}.json"
 
     def _ask(self, prepared: Prepared) -> None:
         large = prepared.large
@@ -351,11 +367,11 @@ class Exporter:
                 own = [cut for cut in batch.manifest.cuts if cut.source == name]
                 css = f"{stem}-layout.css"
                 layout = lay_out(pieces(own, grouped), surveyed.size, name, css)
-                write_whole(self._out / f"{stem}-layout.html", layout.html.encode())
-                write_whole(self._out / css, layout.css.encode())
-                write_whole(self._out / f"{stem}-layout.json", layout.json.encode())
+                write_whole(self.out / f"{stem}-layout.html", layout.html.encode())
+                write_whole(self.out / css, layout.css.encode())
+                write_whole(self.out / f"{stem}-layout.json", layout.json.encode())
             if self._extras.pdf and batch.jobs[name]:
-                target = self._out / f"{stem}-cuts.pdf"
+                target = self.out / f"{stem}-cuts.pdf"
                 try:
                     self._pool.call(make_pdf, named[name], name, batch.jobs[name], target)
                 except (GefaError, OSError) as error:
@@ -424,8 +440,9 @@ def _finish(
     for _, path in gone:
         (out / path).unlink(missing_ok=True)
     (out / HIDDEN / "writable").unlink(missing_ok=True)
-    for passing in ("scratch", "unpacked"):
-        shutil.rmtree(out / HIDDEN / passing, ignore_errors=True)
+    shutil.rmtree(out / HIDDEN / "unpacked", ignore_errors=True)
+    Scratch(out / HIDDEN / "scratch").drop_copies()
+    sweep(out / HIDDEN / "scratch")
 
 
 def _gone(before: Manifest | None, again: set[str], manifest: Manifest) -> list[tuple[str, str]]:

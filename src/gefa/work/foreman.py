@@ -61,7 +61,7 @@ class Foreman:
                 log.exception("the foreman's turn failed; trying again")
                 busy = False
                 self._stop.wait(1)
-            self._woken.wait(0.05 if busy else 0.2)
+            self._woken.wait(0.03 if busy else 0.1)
             self._woken.clear()
 
     def turn(self) -> bool:

@@ -45,6 +45,11 @@ class Pool:
             context=multiprocessing.get_context("spawn"),
         )
 
+    def start(self) -> None:
+        """Let the processes start up while the caller does something else."""
+        for _ in range(self.workers):
+            self.submit(_get_ready)
+
     def submit(self, function: Callable[..., Any], *args: Any) -> ProcessFuture:
         with self._lock:
             if not self._pool.active:
@@ -83,6 +88,11 @@ class Pool:
 
     def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
         self.close(wait=kind is None)
+
+
+def _get_ready() -> None:
+    """In a process: load what every call needs."""
+    import gefa.core.export  # noqa: F401
 
 
 def _in_words(error: Exception, seconds: float) -> str:

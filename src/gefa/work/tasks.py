@@ -108,7 +108,7 @@ class UploadReport(BaseModel):
     made: JobReport
 
 
-def read_source(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, Any]:
+def read_source(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
     """Survey a source; SourceError if it cannot be read."""
     asked = ReadBody.model_validate(body)
     document = _opened(folder, asked.blob, asked.name)
@@ -117,7 +117,7 @@ def read_source(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, An
     return ReadReport(survey=survey(document)).model_dump(mode="json")
 
 
-def show_source(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, Any]:
+def show_source(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
     """Draw what the screens show of a source."""
     asked = ShowBody.model_validate(body)
     blobs = BlobStore(folder)
@@ -143,7 +143,7 @@ def show_source(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, An
     ).model_dump(mode="json")
 
 
-def take_originals(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, Any]:
+def take_originals(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
     """Take bitmaps out of a design."""
     asked = TakeBody.model_validate(body)
     document = _opened(folder, asked.blob, asked.name)
@@ -151,14 +151,14 @@ def take_originals(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str,
     return {"originals": [file.model_dump(mode="json") for file in made]}
 
 
-def write_pdf(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, Any]:
+def write_pdf(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
     """Write a PDF with a page for each cut."""
     asked = PdfBody.model_validate(body)
     document = _opened(folder, asked.blob, asked.name)
     return {"blob": BlobStore(folder).put(pdf_of(document, asked.jobs)).sha256}
 
 
-def make_cut(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, Any]:
+def make_cut(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
     """Make the files of one cut of a run."""
     asked = CutBody.model_validate(body)
     blobs = BlobStore(folder)
@@ -167,11 +167,12 @@ def make_cut(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, Any]:
         lambda: _opened(folder, asked.blob, asked.name),
         BlobShelf(blobs, job_id),
         _teller(folder, job_id),
+        threads,
     )
     return report.model_dump(mode="json")
 
 
-def treat_upload(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, Any]:
+def treat_upload(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
     """Make the variants of an uploaded picture; SourceError if it is none."""
     asked = UploadBody.model_validate(body)
     blobs = BlobStore(folder)
@@ -183,7 +184,9 @@ def treat_upload(folder: Path, job_id: str, body: dict[str, Any]) -> dict[str, A
     surveyed = survey(document, lambda part: part.path == CANVAS_PATH)
     prepared = prepare(surveyed, plan)
     job = prepared.jobs[0].model_copy(update={"alt": asked.alt})
-    report = carry_out(job, lambda: document, BlobShelf(blobs, job_id), _teller(folder, job_id))
+    report = carry_out(
+        job, lambda: document, BlobShelf(blobs, job_id), _teller(folder, job_id), threads
+    )
     report.failed += prepared.failed
     report.warnings += prepared.warnings
     return UploadReport(
@@ -224,7 +227,7 @@ def _teller(folder: Path, job_id: str) -> Callable[[object], None]:
     return tell
 
 
-TASKS: dict[str, Callable[[Path, str, dict[str, Any]], dict[str, Any]]] = {
+TASKS: dict[str, Callable[[Path, str, dict[str, Any], int], dict[str, Any]]] = {
     "read": read_source,
     "show": show_source,
     "take": take_originals,

@@ -55,13 +55,13 @@ def _look(path: Path) -> tuple[int, int] | None:
     return found.st_mtime_ns, found.st_size
 
 
-def wait_until_whole(pool: Pool, path: Path, name: str, plan: Plan) -> Survey | None:
+def wait_until_whole(pool: Pool, path: Path, plan: Plan, out: Path) -> Survey | None:
     """The survey of a file once it can be read; None if it still cannot after a while: then it is
     broken, and not half saved."""
     deadline = time.monotonic() + PATIENCE_SECONDS
     while True:
         try:
-            found: Survey = pool.call(survey_source, path, name, plan, True)
+            found: Survey = pool.call(survey_source, path, path.name, plan, True, out)
             return found
         except SourceError:
             before = _look(path)
@@ -107,7 +107,10 @@ class Watched:
         started = time.monotonic()
         try:
             plan = self._load()
-            found = {path: wait_until_whole(self._pool, path, path.name, plan) for path in sources}
+            found = {
+                path: wait_until_whole(self._pool, path, plan, self._exporter.out)
+                for path in sources
+            }
             known = {path: survey for path, survey in found.items() if survey is not None}
             exported = self._exporter.export(sources, plan, follow=True, known=known)
         except GefaError as error:

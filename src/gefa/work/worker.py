@@ -35,11 +35,12 @@ class Worker:
             periodic=False,
             initial_delay=0.05,
             backoff=1.3,
-            max_delay=0.4,
+            max_delay=0.15,
         )
 
     def run(self) -> None:
         """Work until told to stop; returns when everything is put down."""
+        self._pool.start()
         threading.Thread(target=self._keep_beating, daemon=True).start()
         threading.Thread(target=self._end_with_parent, args=(os.getppid(),), daemon=True).start()
         try:
@@ -65,7 +66,7 @@ class Worker:
     def _outcome(self, task: Task) -> Outcome:
         function = TASKS[task.kind]
         try:
-            report = self._pool.call(function, self._folder, task.job, task.body)
+            report = self._pool.call(function, self._folder, task.job, task.body, self._threads())
             return Outcome(job=task.job, report=report)
         except SourceError as error:
             return Outcome(job=task.job, problem=str(error), refused=True)
@@ -74,6 +75,11 @@ class Worker:
         except Exception as error:  # whatever it is, it must not be lost with the task
             log.exception("task %s", task.job)
             return Outcome(job=task.job, problem=f"{type(error).__name__}: {error}")
+
+    def _threads(self) -> int:
+        """How many encoders a task may run at once: all cores are for it if it is alone."""
+        with self._lock:
+            return max(1, self._pool.workers // max(1, len(self._held)))
 
     def _keep_beating(self) -> None:
         waiting = threading.Event()

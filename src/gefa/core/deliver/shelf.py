@@ -7,6 +7,7 @@ import json
 import os
 import shutil
 import tempfile
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -59,9 +60,12 @@ def write_whole(path: Path, data: bytes) -> None:
 
 
 class _Entry(BaseModel):
+    """``saved`` is the file's time in ns: while it and the size are the same, so are the bytes."""
+
     path: str
     sha256: str
     bytes: int
+    saved: int = 0
 
 
 class _Memory(BaseModel):
@@ -102,15 +106,30 @@ class FolderShelf:
         return target.with_name(f".gefa-{os.getpid()}-{target.name}.part")
 
     def _intact(self, entry: _Entry) -> bool:
+        file = self.folder / entry.path
         try:
-            data = (self.folder / entry.path).read_bytes()
+            found = file.stat()
+            if found.st_size != entry.bytes:
+                return False
+            if found.st_mtime_ns == entry.saved:
+                return True
+            return hashlib.sha256(file.read_bytes()).hexdigest() == entry.sha256
         except OSError:
             return False
-        return len(data) == entry.bytes and hashlib.sha256(data).hexdigest() == entry.sha256
+
+    def has(self, keys: Iterable[str]) -> bool:
+        """Whether files of all these keys were made before."""
+        return all(key in self._memory.files for key in keys)
 
     def keep(self, key: str, path: str, data: bytes) -> Stored:
         write_whole(self.folder / path, data)
         return Stored(sha256=hashlib.sha256(data).hexdigest(), bytes=len(data), reused=False)
+
+    def _saved(self, path: str) -> int:
+        try:
+            return (self.folder / path).stat().st_mtime_ns
+        except OSError:
+            return 0
 
     def recall_facts(self, key: str) -> dict[str, Any] | None:
         return self._memory.facts.get(key)
@@ -124,7 +143,9 @@ class FolderShelf:
         claimed = {file.path for file in files.values()}
         kept = {k: e for k, e in self._memory.files.items() if e.path not in claimed}
         new = {
-            key: _Entry(path=file.path, sha256=file.sha256, bytes=file.bytes)
+            key: _Entry(
+                path=file.path, sha256=file.sha256, bytes=file.bytes, saved=self._saved(file.path)
+            )
             for key, file in files.items()
         }
         self._memory = _Memory(files=kept | new, facts=self._memory.facts | facts)

@@ -42,7 +42,7 @@ def kind_of(path: Path, name: str | None = None) -> FileKind:
 
 def read(path: Path, name: str | None = None, scratch: Scratch | None = None) -> Document:
     """Open a source. ``name`` is what people call it, if not the file's own name;
-    ``scratch`` is where copies of large pictures are kept.
+    ``scratch`` is where copies of large pictures and measurements are kept.
 
     Raises SourceError if it is broken or too large, UnsupportedSource if it is something else.
     """
@@ -51,7 +51,7 @@ def read(path: Path, name: str | None = None, scratch: Scratch | None = None) ->
     if kind is FileKind.SVG:
         return Svg(path, file)
     if kind is FileKind.OPENRASTER:
-        return OpenRaster(path, file)
+        return OpenRaster(path, file, scratch)
     if kind is FileKind.TIFF and (names := page_names(path)):
         return PagedTiff(path, file, names, scratch)
     return FlatPicture(path, file, kind, scratch)

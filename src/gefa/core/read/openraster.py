@@ -7,11 +7,13 @@ import struct
 import zipfile
 import zlib
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from xml.etree.ElementTree import Element
 
 import pyvips
+from pydantic import BaseModel, ValidationError
 
 from gefa.core.errors import SourceError
 from gefa.core.geometry import NOWHERE, Rect, Size, union_all
@@ -31,10 +33,12 @@ from gefa.core.read.document import (
 from gefa.core.read.likeness import likeness_of
 from gefa.core.read.limits import MAX_LAYER_BYTES, check_size
 from gefa.core.read.naming import PathBook, split_tags
+from gefa.core.read.scratch import Scratch
 from gefa.core.read.strays import find_strays
-from gefa.core.read.threads import on_all_cores
+from gefa.core.threads import on_all_cores
 
 _SAVE_AGAIN = "Save it again from the program that made it, and bring it in anew."
+_MEASURED = "layer facts, edition 1"
 KEPT_BYTES = 192_000_000
 """of layers unpacked, kept for the next question about them"""
 
@@ -50,10 +54,20 @@ class _Node:
     children: tuple[_Node, ...]
 
 
+class _LayerFacts(BaseModel):
+    """What is measured of a layer's bitmap: ``box`` is what is visible of it, in its own px."""
+
+    size: Size
+    box: Rect
+    likeness: str
+    colour: str
+
+
 class OpenRaster(Document):
     """An OpenRaster file, opened; layers are unpacked when they are asked for."""
 
-    def __init__(self, path: Path, name: str) -> None:
+    def __init__(self, path: Path, name: str, scratch: Scratch | None = None) -> None:
+        self._scratch = scratch or Scratch()
         self._path = path
         self._file = name
         self._extents: dict[str, Rect] = {}
@@ -160,12 +174,31 @@ class OpenRaster(Document):
         return box_of(compose(self._stacked(node, box), box)[..., 3]).moved(box.x, box.y)
 
     def _measure_layer(self, node: _Node) -> Rect:
-        bitmap = self._bitmap(node)
+        facts = self._layer_facts(node)
+        self._sizes[node.member] = facts.size
+        self._likenesses[node.part.path] = facts.likeness
+        self._colours[node.part.path] = facts.colour
+        return facts.box.moved(node.x, node.y) if not facts.box.empty else NOWHERE
+
+    def _layer_facts(self, node: _Node) -> _LayerFacts:
+        """Measured once for each content, in whatever revision it comes."""
+        data = self._unpack(node.member)
+        key = f"{_MEASURED} {self._noted_digest(node.member, data)}"
+        known = self._scratch.measured(key)
+        if known is not None:
+            with suppress(ValidationError):
+                return _LayerFacts.model_validate(known)
+        bitmap = self._bitmap(node, data)
         box = box_of(bitmap[..., 3])
         visible = inside(bitmap, box)
-        self._likenesses[node.part.path] = likeness_of(visible)
-        self._colours[node.part.path] = one_colour(visible)
-        return box.moved(node.x, node.y) if not box.empty else NOWHERE
+        facts = _LayerFacts(
+            size=self._sizes[node.member],
+            box=box,
+            likeness=likeness_of(visible),
+            colour=one_colour(visible),
+        )
+        self._scratch.note(key, facts.model_dump(mode="json"))
+        return facts
 
     def likeness(self, part: Part) -> str:
         return self._likenesses.get(part.path, "")
@@ -312,19 +345,22 @@ class OpenRaster(Document):
 
     def _digest(self, member: str) -> str:
         if member not in self._digests:
-            self._digests[member] = hashlib.sha256(self._unpack(member)).hexdigest()
+            self._noted_digest(member, self._unpack(member))
         return self._digests[member]
 
-    def _bitmap(self, node: _Node) -> Bitmap:
+    def _noted_digest(self, member: str, data: bytes) -> str:
+        if member not in self._digests:
+            self._digests[member] = hashlib.sha256(data).hexdigest()
+        return self._digests[member]
+
+    def _bitmap(self, node: _Node, data: bytes | None = None) -> Bitmap:
         known = self._bitmaps.get(node.member)
         if known is None:
-            known = self._decoded(node)
+            known = self._decoded(node, self._unpack(node.member) if data is None else data)
             self._bitmaps.put(node.member, known)
         return known
 
-    def _decoded(self, node: _Node) -> Bitmap:
-        data = self._unpack(node.member)
-        self._digests[node.member] = hashlib.sha256(data).hexdigest()
+    def _decoded(self, node: _Node, data: bytes) -> Bitmap:
         if not data.startswith(b"\x89PNG\r\n\x1a\n"):
             raise self._broken(node.member, "not a PNG")
         try:

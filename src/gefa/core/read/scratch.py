@@ -1,14 +1,18 @@
-"""A place on disk for copies of large pictures that can be read in any order."""
+"""A place on disk for what can be made again: copies of large pictures that can be read in any
+order, and measurements by content."""
 
 from __future__ import annotations
 
 import fcntl
 import hashlib
+import json
 import os
 import tempfile
+import threading
 import time
 from contextlib import suppress
 from pathlib import Path
+from typing import Any
 
 import pyvips
 
@@ -18,7 +22,8 @@ KEPT_SECONDS = 24 * 3600.0
 
 
 class Scratch:
-    """Copies by key, in ``folder``; by default in one of its own that goes with the object.
+    """Copies and measurements by key, in ``folder``; by default copies only, in one of its own
+    that goes with the object.
 
     Several processes may share a folder: the first that needs a copy makes it, the others wait.
     """
@@ -40,6 +45,32 @@ class Scratch:
             os.utime(target)
         return pyvips.Image.tiffload(str(target))
 
+    def measured(self, key: str) -> dict[str, Any] | None:
+        """What was noted under ``key``, if it still is."""
+        try:
+            found = json.loads(self._note(key).read_text("utf-8"))
+        except (OSError, ValueError):
+            return None
+        return found if isinstance(found, dict) else None
+
+    def note(self, key: str, facts: dict[str, Any]) -> None:
+        """Remember a measurement (JSON values) for whoever opens the same content next."""
+        if self._own is not None:
+            return
+        target = self._note(key)
+        target.parent.mkdir(parents=True, exist_ok=True)
+        draft = target.with_name(f"{target.stem}-{os.getpid()}-{threading.get_ident()}.part")
+        draft.write_text(json.dumps(facts), "utf-8")
+        os.replace(draft, target)
+
+    def _note(self, key: str) -> Path:
+        return self.folder / f"{hashlib.sha256(key.encode()).hexdigest()[:32]}.json"
+
+    def drop_copies(self) -> None:
+        """Remove the copies, which are large; measurements stay."""
+        for file in [*self.folder.glob("*.tif"), *self.folder.glob("*.lock")]:
+            file.unlink(missing_ok=True)
+
 
 def _write_tiled(image: pyvips.Image, target: Path) -> None:
     draft = target.with_name(f"{target.stem}-{os.getpid()}.part")
@@ -59,7 +90,7 @@ def _write_tiled(image: pyvips.Image, target: Path) -> None:
 
 
 def sweep(folder: Path, older_than: float = KEPT_SECONDS) -> None:
-    """Remove copies that nobody has asked for in ``older_than`` seconds."""
+    """Remove what nobody has asked for in ``older_than`` seconds."""
     if not folder.is_dir():
         return
     for file in folder.iterdir():

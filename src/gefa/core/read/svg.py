@@ -47,7 +47,7 @@ from gefa.core.read.svg_elements import (
     references,
     shell,
 )
-from gefa.core.read.threads import on_all_cores
+from gefa.core.threads import on_all_cores
 
 DPI = 96
 """CSS px in an inch (CSS Values and Units 4, section 5.2)."""
