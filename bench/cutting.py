@@ -19,7 +19,7 @@ import pyvips
 from playwright.sync_api import expect, sync_playwright
 
 from bench.designs import layered
-from gefa.core.export import prepare, survey_for
+from gefa.core.jobs import prepare, survey_for
 from gefa.core.plan import load_plan, parse_plan
 from gefa.core.read import read
 from gefa.core.threads import cores

@@ -50,7 +50,7 @@ def print_peak() -> None:
     """The other end of ``peak_memory``: what a worker process does, and its high-water mark."""
     import resource
 
-    from gefa.core.export import prepare, survey_for
+    from gefa.core.jobs import prepare, survey_for
     from gefa.core.plan import Plan
     from gefa.core.read import read
     from gefa.work.batch import make_cut

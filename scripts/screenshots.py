@@ -12,6 +12,8 @@ from pathlib import Path
 import httpx
 from playwright.sync_api import Page, sync_playwright
 
+from gefa.demo.pennants import draw_pennants
+from gefa.demo.shapes import MADDER, TIDE
 from gefa.serve import free_port
 
 TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
@@ -66,10 +68,49 @@ def _views(page: Page, url: str) -> None:
     _shoot(page, "run-progress", settle=False)
     page.get_by_role("link", name="Bundle (zip)").wait_for(timeout=120_000)
     _shoot(page, "run")
+    page.get_by_role("link", name="Layout").click()
+    page.frame_locator("iframe").locator("img").first.wait_for()
+    _shoot(page, "layout")
+    page.goto(url)
+    page.get_by_role("link", name="poster.ora").click()
+    page.get_by_role("link", name="originals").click()
+    page.locator("tbody.part").nth(3).hover()
+    _shoot(page, "originals")
+    _slices(page, url)
+    _revision(page, url)
     page.goto(f"{url}/runs")
     _shoot(page, "runs")
     page.goto(f"{url}/festival/")
     _shoot(page, "festival")
+
+
+def _slices(page: Page, url: str) -> None:
+    page.goto(url)
+    page.get_by_role("link", name="shoreline.jpg").click()
+    page.locator("#drawn image").wait_for()
+    page.locator("#slices > summary").click()
+    page.locator("#guides-x").fill("25%, 1700, 3100, 4200")
+    page.locator("#guides-y").fill("48%")
+    page.locator("#guides-y").press("Enter")
+    page.locator("tbody.slice").nth(9).wait_for()
+    page.locator(".slice-area, tbody.slice .tick").first.focus()
+    _shoot(page, "slices")
+
+
+def _revision(page: Page, url: str) -> None:
+    """The sheet of pennants once more, with one of them in another colour."""
+    page.goto(url)
+    page.get_by_role("link", name="pennants.svg").click()
+    address = page.url
+    with tempfile.TemporaryDirectory() as folder:
+        sheet = Path(folder) / "pennants.svg"
+        draw_pennants(sheet)
+        sheet.write_text(sheet.read_text("utf-8").replace(MADDER, TIDE, 2), "utf-8")
+        httpx.post(f"{url}/sources", files={"file": (sheet.name, sheet.read_bytes())})
+    page.goto(address)
+    page.get_by_text("New in revision 2").wait_for(timeout=20_000)
+    page.locator("#changes img").first.wait_for(timeout=20_000)
+    _shoot(page, "revision")
 
 
 def _shoot(page: Page, name: str, *, settle: bool = True) -> None:

@@ -22,6 +22,7 @@ MAY_IMPORT = {
         "core/deliver",
         "core/plan",
         "core/export",
+        "core/jobs",
     },
 }
 FOREIGN = {

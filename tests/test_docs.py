@@ -18,7 +18,7 @@ from tests.make import photo
 
 ROOT = Path(__file__).parents[1]
 DOCS = [ROOT / "README.md", ROOT / "ARCHITECTURE.md", *sorted((ROOT / "docs").glob("*.md"))]
-STAYS = re.compile(r"gefa (serve|demo|worker)\b")
+STAYS = re.compile(r"gefa (serve|demo|worker)\b|gefa export .*--watch\b")
 
 
 def blocks(language: str) -> list[tuple[str, str]]:
@@ -57,7 +57,7 @@ def test_a_command_in_the_docs_works(demo: Server, desk: Path, document: str, co
         )
         return
     if STAYS.match(command):
-        options = set(re.findall(r"--[a-z]+", command))
+        options = set(re.findall(r"--[a-z-]+", command))
         shown = subprocess.run([sys.executable, "-m", "gefa", command.split()[1], "--help"],
                                capture_output=True, text=True, check=True,
                                env=os.environ | {"COLUMNS": "200"}).stdout  # fmt: skip

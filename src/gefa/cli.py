@@ -18,7 +18,7 @@ from gefa.core.threads import cores
 
 if TYPE_CHECKING:
     from gefa.core.deliver.manifest import Manifest
-    from gefa.core.export import Job
+    from gefa.core.jobs import Job
     from gefa.core.plan import Plan
     from gefa.core.read.survey import PartFacts, Survey
     from gefa.work.batch import Exported, Exporter

@@ -11,7 +11,8 @@ import pyvips
 
 from gefa.core import FolderShelf, carry_out, prepare, survey_for
 from gefa.core.errors import EncodeError
-from gefa.core.export import JobReport, Prepared
+from gefa.core.export import JobReport
+from gefa.core.jobs import Prepared
 from gefa.core.plan import CutEntry, Plan
 from gefa.core.read import read
 from gefa.core.treat.encode import encode

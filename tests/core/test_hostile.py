@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from gefa.core.errors import SourceError
-from gefa.core.export import prepare, survey_for
+from gefa.core.jobs import prepare, survey_for
 from gefa.core.plan import Plan
 from gefa.core.read import read
 from gefa.core.read.survey import survey

@@ -38,5 +38,5 @@ def test_the_whole_world_is_drawn(tmp_path: Path) -> None:
     started = time.monotonic()
     paths = draw_world(tmp_path, 2)
     print(f"the world took {time.monotonic() - started:.1f} s")
-    assert len(paths) == 8
+    assert len(paths) == 9
     assert all(path.stat().st_size > 3_000 for path in paths)

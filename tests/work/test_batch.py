@@ -14,7 +14,7 @@ import pytest
 from PIL import Image
 
 from gefa.core.errors import SourceError
-from gefa.core.export import Job
+from gefa.core.jobs import Job
 from gefa.core.plan import CutEntry, Plan, parse_plan
 from gefa.work.batch import Exported, Exporter, Extras, Progress
 from gefa.work.pool import Pool

@@ -20,7 +20,8 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from gefa.core.deliver.shelf import FolderShelf
     from gefa.core.errors import GefaError
-    from gefa.core.export import carry_out, prepare, survey_for
+    from gefa.core.export import carry_out
+    from gefa.core.jobs import prepare, survey_for
     from gefa.core.plan import Plan, load_plan
 
 __all__ = [
@@ -39,8 +40,8 @@ _WHERE = {
     "Plan": "gefa.core.plan",
     "carry_out": "gefa.core.export",
     "load_plan": "gefa.core.plan",
-    "prepare": "gefa.core.export",
-    "survey_for": "gefa.core.export",
+    "prepare": "gefa.core.jobs",
+    "survey_for": "gefa.core.jobs",
 }
 
 

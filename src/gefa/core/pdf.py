@@ -7,8 +7,8 @@ from io import BytesIO
 
 import pyvips
 
-from gefa.core.export import Job
 from gefa.core.geometry import MM_PER_INCH
+from gefa.core.jobs import Job
 from gefa.core.pixels import drop_opaque_alpha
 from gefa.core.read.document import Document
 from gefa.core.read.svg import DPI

@@ -27,7 +27,8 @@ from gefa.demo.shapes import (
 )
 
 WIDTH, HEIGHT = 2560, 1708
-HALF_WIDTH, HALF_HEIGHT = WIDTH // 2, HEIGHT // 2
+WIDE, LOW = 5120, 1440
+"""px of the panorama"""
 QUALITY = 92
 GRAIN_TILE = 640
 """px; grain is repeated, which nobody sees"""
@@ -47,17 +48,21 @@ def _colour(text: str) -> Pixels:
     return np.array([int(text[i : i + 2], 16) for i in (1, 3, 5)], dtype=np.float32)
 
 
-def _sky(top: str, bottom: str, cloud: float, seed: int) -> Pixels:
-    down = np.linspace(0, 1, HALF_HEIGHT, dtype=np.float32)[:, None, None]
+def _sky(
+    top: str, bottom: str, cloud: float, seed: int, size: tuple[int, int] = (WIDTH, HEIGHT)
+) -> Pixels:
+    width, height = size[0] // 2, size[1] // 2
+    down = np.linspace(0, 1, height, dtype=np.float32)[:, None, None]
     sky = _colour(top) + (_colour(bottom) - _colour(top)) * down**0.9
-    sky = np.broadcast_to(sky, (HALF_HEIGHT, HALF_WIDTH, 3)).copy()
-    puffs = np.clip(noise(HALF_HEIGHT, HALF_WIDTH, 310, 6, seed) * 1.6 + cloud, 0, 1)[..., None]
+    sky = np.broadcast_to(sky, (height, width, 3)).copy()
+    puffs = np.clip(noise(height, width, 310, 6, seed) * 1.6 + cloud, 0, 1)[..., None]
     return sky + (np.array([250, 247, 242], np.float32) - sky) * puffs * 0.8
 
 
 def _lay(pixels: Pixels, body: str, soften: float = 1.2) -> Pixels:
     """An SVG body over the picture, slightly out of focus."""
-    image = drawn(HALF_WIDTH, HALF_HEIGHT, body, units=2)
+    height, width = pixels.shape[:2]
+    image = drawn(width, height, body, units=2)
     image = image.premultiply().gaussblur(soften / 2).unpremultiply()
     above = image.numpy().astype(np.float32)
     alpha = above[..., 3:] / 255
@@ -66,28 +71,30 @@ def _lay(pixels: Pixels, body: str, soften: float = 1.2) -> Pixels:
 
 def _sea(pixels: Pixels, horizon: int, colour: str, seed: int) -> Pixels:
     """Waves that grow towards the viewer, below the line ``horizon``."""
-    depth = HALF_HEIGHT - horizon // 2
+    height, width = pixels.shape[:2]
+    depth = height - horizon // 2
     near = np.linspace(0, 1, depth, dtype=np.float32)[:, None]
     rows = (near**0.45 * 450).astype(int)
-    ripples = noise(480, HALF_WIDTH, 30, 4, seed)[rows[:, 0]]
-    swell = noise(depth, HALF_WIDTH, 150, 3, seed + 1)
+    ripples = noise(480, width, 30, 4, seed)[rows[:, 0]]
+    swell = noise(depth, width, 150, 3, seed + 1)
     light = (ripples * (0.15 + near * 0.5) + swell * 0.18)[..., None]
     base = _colour(colour)
     water = base * (0.78 + 0.3 * (1 - near[..., None])) + light * 62
     glint = np.clip(ripples - 0.42, 0, 1)[..., None] * 300 * (1 - near[..., None] * 0.5)
-    pixels[HALF_HEIGHT - depth :] = water + glint
+    pixels[height - depth :] = water + glint
     return pixels
 
 
 def _sand(pixels: Pixels, path: str, light: str, dark: str, seed: int) -> Pixels:
     """A dune surface with wind ripples inside an outline."""
-    shape = drawn(HALF_WIDTH, HALF_HEIGHT, f'<path d="{path}"/>', units=2)
+    height, width = pixels.shape[:2]
+    shape = drawn(width, height, f'<path d="{path}"/>', units=2)
     mask = shape.gaussblur(0.7).numpy()[..., 3:] / np.float32(255)
-    y = np.arange(HALF_HEIGHT, dtype=np.float32)[:, None] / np.float32(4.5)
-    x = np.arange(HALF_WIDTH, dtype=np.float32)[None, :] / 35
-    bend = noise(HALF_HEIGHT, HALF_WIDTH, 180, 3, seed) * 9
+    y = np.arange(height, dtype=np.float32)[:, None] / np.float32(4.5)
+    x = np.arange(width, dtype=np.float32)[None, :] / 35
+    bend = noise(height, width, 180, 3, seed) * 9
     ripple = np.sin(y + bend + x) * 0.5 + 0.5
-    shade = noise(HALF_HEIGHT, HALF_WIDTH, 250, 5, seed + 1) * 0.5 + 0.5
+    shade = noise(height, width, 250, 5, seed + 1) * 0.5 + 0.5
     amount = np.clip(shade * 0.75 + ripple * 0.18, 0, 1)[..., None]
     sand = _colour(dark) + (_colour(light) - _colour(dark)) * amount
     grains = np.random.default_rng(seed).standard_normal(mask.shape, np.float32)
@@ -98,20 +105,21 @@ def _finished(pixels: Pixels, seed: int, grain: float = 4.5) -> Pixels:
     """At full size, with darker corners and sensor grain: stronger in the shadows, a little
     coloured."""
     full = enlarged(pixels.astype(np.float32), 2.0, "cubic")
-    y = np.linspace(-1, 1, HEIGHT, dtype=np.float32)[:, None]
-    x = np.linspace(-1, 1, WIDTH, dtype=np.float32)[None, :]
+    height, width = full.shape[:2]
+    y = np.linspace(-1, 1, height, dtype=np.float32)[:, None]
+    x = np.linspace(-1, 1, width, dtype=np.float32)[None, :]
     corner = 1 - 0.16 * np.clip(x**2 + y**2 - 0.35, 0, None)[..., None]
     shadow = np.float32(1.25) - full / 400
-    return np.clip(full * corner + _grain(seed) * grain * shadow, 0, 255)
+    return np.clip(full * corner + _grain(seed, width, height) * grain * shadow, 0, 255)
 
 
-def _grain(seed: int) -> Pixels:
+def _grain(seed: int, width: int, height: int) -> Pixels:
     rng = np.random.default_rng(seed)
     luma = rng.standard_normal((GRAIN_TILE, GRAIN_TILE, 1), dtype=np.float32)
     chroma = rng.standard_normal((GRAIN_TILE, GRAIN_TILE, 3), dtype=np.float32)
     tile = luma + chroma * np.float32(0.35)
-    times = (HEIGHT // GRAIN_TILE + 1, WIDTH // GRAIN_TILE + 1, 1)
-    return np.tile(tile, times)[:HEIGHT, :WIDTH]
+    times = (height // GRAIN_TILE + 1, width // GRAIN_TILE + 1, 1)
+    return np.tile(tile, times)[:height, :width]
 
 
 def _kites_at_noon(seed: int) -> Pixels:
@@ -147,8 +155,9 @@ def _dusk(seed: int) -> Pixels:
 def _close_cloth(seed: int) -> Pixels:
     pixels = _sky("#6e9fc2", "#d6e4ea", 0.1, seed)
     pixels = _lay(pixels, kite(1180, 900, 720, 31, (MADDER, SAFFRON)), 0.8)
-    folds = noise(HALF_HEIGHT, HALF_WIDTH, 210, 3, seed + 9)
-    weave = _threads(HALF_WIDTH)[None, :] * _threads(HALF_HEIGHT)[:, None]
+    height, width = pixels.shape[:2]
+    folds = noise(height, width, 210, 3, seed + 9)
+    weave = _threads(width)[None, :] * _threads(height)[:, None]
     return pixels * (1 + 0.03 * weave[..., None] + 0.1 * folds[..., None])
 
 
@@ -169,6 +178,30 @@ def _bunting(seed: int) -> Pixels:
     return _sand(pixels, ridge(WIDTH, HEIGHT, 1480, 45, 31), "#e9d3a6", "#a88355", seed)
 
 
+def _shoreline(seed: int) -> Pixels:
+    pixels = _sky("#5f93b4", "#efe6d2", 0.04, seed, (WIDE, LOW))
+    pixels = _sea(pixels, 690, "#33707f", seed + 1)
+    pier = "".join(
+        f'<rect x="{3180 + i * 64}" y="{706 - i * 3}" width="9" height="{70 + i * 6}"/>'
+        for i in range(14)
+    )
+    deck = '<path d="M3160 712 L4090 660 L4090 676 L3160 724 Z"/>'
+    pixels = _lay(pixels, f'<g fill="#3a2f26">{pier}{deck}</g>', 1.2)
+    far = "".join(
+        kite(x, y, size, turn, (colour, "#f4ecdd"))
+        for x, y, size, turn, colour in (
+            (420, 300, 60, 12, MADDER),
+            (900, 420, 44, -20, TIDE),
+            (1480, 240, 90, 18, SAFFRON),
+            (2140, 380, 52, -8, PINE),
+            (2760, 210, 74, 22, MADDER),
+            (4460, 300, 110, -16, TIDE),
+        )
+    )
+    pixels = _lay(pixels, far, 1.6)
+    return _sand(pixels, ridge(WIDE, LOW, 1130, 70, 6), "#ecd8ad", "#a5845a", seed + 2)
+
+
 SCENES = (
     Scene("kites-at-noon.jpg", "A red and yellow kite over the dunes at noon", _kites_at_noon),
     Scene("long-dune.jpg", "Wind ripples on a long dune", _long_dune),
@@ -179,10 +212,21 @@ SCENES = (
 )
 
 
+PANORAMA = Scene("shoreline.jpg", "The shore of Quillmere from end to end", _shoreline)
+
+
 def draw_photograph(index: int, folder: Path) -> Path:
     """Write the scene numbered ``index`` as a JPEG; returns its path."""
-    scene = SCENES[index]
-    pixels = _finished(scene.draw(40 + index), 70 + index)
+    return _write(SCENES[index], 40 + index, folder)
+
+
+def draw_panorama(folder: Path) -> Path:
+    """Write the wide picture, which is there to be sliced; returns its path."""
+    return _write(PANORAMA, 60, folder)
+
+
+def _write(scene: Scene, seed: int, folder: Path) -> Path:
+    pixels = _finished(scene.draw(seed), seed + 30)
     image = pyvips.Image.new_from_array(pixels.astype(np.uint8)).copy(interpretation="srgb")
     if scene.sideways:
         image = image.rot270().copy()

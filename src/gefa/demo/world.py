@@ -10,7 +10,7 @@ from gefa.core.deliver.shelf import write_whole
 from gefa.core.read import kind_of
 from gefa.core.treat.recipe import BUILT_IN
 from gefa.demo.pennants import draw_pennants
-from gefa.demo.photographs import SCENES, draw_photograph
+from gefa.demo.photographs import PANORAMA, SCENES, draw_panorama, draw_photograph
 from gefa.demo.poster import draw_poster
 from gefa.demo.site.posts import Post, Posts
 from gefa.store.slots import accept, add_slot, new_key, slot_named
@@ -36,12 +36,13 @@ def draw_world(folder: Path, processes: int) -> list[Path]:
         calls: list[tuple[Callable[..., object], tuple[object, ...]]] = [
             (draw_poster, (folder / POSTER,))
         ]
+        calls.append((draw_panorama, (folder,)))
         calls += [(draw_photograph, (i, folder)) for i in range(len(SCENES))]
         futures = [(pool.submit(function, *args), function, args) for function, args in calls]
         draw_pennants(folder / PENNANTS)
         for future, function, args in futures:
             pool.outcome(future, function, *args)
-    return [folder / POSTER, folder / PENNANTS, *photographs]
+    return [folder / POSTER, folder / PENNANTS, folder / PANORAMA.file, *photographs]
 
 
 def load_world(folder: Path, processes: int) -> None:

@@ -10,8 +10,9 @@ from sqlmodel import Session, col, select
 
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import Manifest, OriginalFile
-from gefa.core.export import Job as CutJob
-from gefa.core.export import JobReport, Prepared, prepare
+from gefa.core.export import JobReport
+from gefa.core.jobs import Job as CutJob
+from gefa.core.jobs import Prepared, prepare
 from gefa.core.plan import Plan
 from gefa.core.treat.formats import Format
 from gefa.store.models import Job, JobKind, JobState, Revision, Run, Source, now

@@ -21,17 +21,8 @@ from gefa.core.deliver.manifest import MANIFEST, File, Manifest, OriginalFile
 from gefa.core.deliver.names import NameBook, safe
 from gefa.core.deliver.shelf import FolderShelf, write_whole
 from gefa.core.errors import GefaError, PlanError
-from gefa.core.export import (
-    Job,
-    JobReport,
-    OriginalJob,
-    Prepared,
-    carry_out,
-    failed_report,
-    prepare,
-    survey_for,
-    take_out,
-)
+from gefa.core.export import JobReport, carry_out, failed_report, take_out
+from gefa.core.jobs import Job, OriginalJob, Prepared, prepare, survey_for
 from gefa.core.pdf import pdf_of
 from gefa.core.plan import Plan
 from gefa.core.read import read

@@ -11,7 +11,8 @@ from typing import Any
 from pydantic import BaseModel
 
 from gefa.core.cut.suggest import objects_of
-from gefa.core.export import Job, JobReport, OriginalJob, carry_out, prepare, take_out
+from gefa.core.export import JobReport, carry_out, take_out
+from gefa.core.jobs import Job, OriginalJob, prepare
 from gefa.core.pdf import pdf_of
 from gefa.core.plan import CutEntry, Plan
 from gefa.core.read import CANVAS_PATH, read

@@ -30,8 +30,9 @@ class Piece:
 
 @dataclass(frozen=True, slots=True)
 class Layout:
-    """``html`` links to ``css`` by the name it was given."""
+    """``html`` links to ``css`` by the name it was given; ``canvas`` is its natural size in px."""
 
+    canvas: Size
     html: str
     css: str
     json: str
@@ -83,7 +84,7 @@ def lay_out(
         "<style>body { margin: 0 }</style>\n</head>\n<body>\n"
         f'<div class="canvas">\n{"".join(elements)}</div>\n</body>\n</html>\n'
     )
-    return Layout(html, "".join(rules), _positions(chosen, classes, canvas))
+    return Layout(canvas, html, "".join(rules), _positions(chosen, classes, canvas))
 
 
 def _classes(chosen: Sequence[Piece]) -> list[str]:

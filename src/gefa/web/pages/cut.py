@@ -18,7 +18,7 @@ from starlette.datastructures import FormData
 from gefa.core.cut.glob import escaped
 from gefa.core.edit import PlanEditor
 from gefa.core.errors import GefaError, PartMissing, PlanError
-from gefa.core.export import prepare
+from gefa.core.jobs import prepare
 from gefa.core.plan import OriginalsEntry, Plan, parse_plan
 from gefa.core.read.document import Kind
 from gefa.store.models import Revision, RevisionState, Source

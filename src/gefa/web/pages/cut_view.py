@@ -12,8 +12,9 @@ from gefa.core.cut.again import Changes
 from gefa.core.cut.gather import default_recipe
 from gefa.core.cut.sliced import grid
 from gefa.core.cut.slices import line_at
-from gefa.core.export import Facts, Job, Prepared, facts_key, prepare
+from gefa.core.export import Facts, facts_key
 from gefa.core.geometry import Rect, union_all
+from gefa.core.jobs import Job, Prepared, prepare
 from gefa.core.plan import CellEntry, CutEntry, Plan, ShownSize, SliceEntry, Unit
 from gefa.core.read.survey import PartFacts, Survey
 from gefa.core.treat.formats import Format

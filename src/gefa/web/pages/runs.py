@@ -17,6 +17,7 @@ from gefa.core.deliver.bundle import bundle
 from gefa.core.deliver.layout import Layout, Piece, lay_out, pieces
 from gefa.core.deliver.manifest import MANIFEST, Manifest, OriginalFile, Totals
 from gefa.core.deliver.names import safe
+from gefa.core.geometry import Size
 from gefa.core.plan import Plan
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.store.models import JobState, Revision, Run, Source, Variant
@@ -30,6 +31,8 @@ from gefa.web.templating import fragment, page
 router = APIRouter(prefix="/runs")
 
 LOOK_SECONDS = 0.3
+FRAME = Size(600, 560)
+"""px that a layout is shown in"""
 FRAMED = (
     "default-src 'none'; img-src 'self'; style-src 'self' 'unsafe-inline'; base-uri 'self';"
     " frame-ancestors 'self'"
@@ -169,7 +172,8 @@ def layout(
 ) -> Response:
     """The files laid out as in the design, for all cuts or some."""
     with given.store.session() as session:
-        run, source, made, laid, _ = _layout(session, run_id, cut or [])
+        run, source, made, laid, found = _layout(session, run_id, cut or [])
+    share = min(FRAME.width / found.canvas.width, FRAME.height / found.canvas.height)
     return page(
         request,
         "runs/layout.html",
@@ -178,6 +182,8 @@ def layout(
         cuts=made.cuts,
         chosen={piece.record.name for piece in laid},
         query=f"?{request.url.query}" if request.url.query else "",
+        css=found.css,
+        frame=Size(round(found.canvas.width * share), round(found.canvas.height * share)),
     )
 
 

@@ -34,7 +34,7 @@ const go = (row, scroll) => {
   current = row.id;
   show(row);
   mark();
-  pointed.textContent = row.dataset.path === "/" ? "The whole canvas" : row.dataset.path;
+  pointed.textContent = row.dataset.said;
   if (scroll) row.scrollIntoView({ block: "nearest" });
 };
 

@@ -1,0 +1,300 @@
+"""From plan × source to jobs: what there is to make, without drawing or encoding anything."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from pydantic import BaseModel, ConfigDict
+
+from gefa.core.cut.cut import Cut, Remark
+from gefa.core.cut.gather import gather
+from gefa.core.cut.glob import covers
+from gefa.core.cut.slices import fingerprint
+from gefa.core.deliver.names import NameBook, safe
+from gefa.core.geometry import Rect, Size
+from gefa.core.plan import Plan
+from gefa.core.read.document import Document
+from gefa.core.read.stored import EXTENSIONS
+from gefa.core.read.survey import OriginalFacts, PartFacts, Survey, outline, survey
+from gefa.core.treat.encode import ENCODER, too_large_for
+from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.treat.ladder import ladder
+from gefa.core.treat.recipe import Recipe
+
+LARGE_MEGAPIXELS = 40.0
+"""above which a person is asked before a run"""
+
+
+class Variant(BaseModel):
+    """One file to make. ``key`` says everything its bytes depend on; sizes in px. ``moves`` keeps
+    all frames of an animation."""
+
+    model_config = ConfigDict(frozen=True)
+
+    key: str
+    path: str
+    format: Format
+    width: int
+    height: int
+    quality: int | None
+    moves: bool = False
+
+    @property
+    def size(self) -> Size:
+        return Size(self.width, self.height)
+
+
+class Job(BaseModel):
+    """The files of one cut, self-contained: with the source's bytes it is all a worker needs.
+
+    ``extent`` is in canvas px. ``css`` shows the cut without any file.
+    """
+
+    model_config = ConfigDict(frozen=True)
+
+    source: str
+    cut: Cut
+    recipe: Recipe
+    extent: Rect
+    fingerprint: str
+    variants: tuple[Variant, ...]
+    alt: str = ""
+    css: str = ""
+
+    @property
+    def megapixels(self) -> float:
+        """Of its largest file."""
+        return max((variant.size.megapixels for variant in self.variants), default=0.0)
+
+
+class OriginalJob(BaseModel):
+    """A bitmap to be taken out of a design as it is stored, to ``path``."""
+
+    model_config = ConfigDict(frozen=True)
+
+    facts: OriginalFacts
+    path: str
+
+
+@dataclass
+class Prepared:
+    """What a run will do: jobs, and what it already has to say. ``gaps`` tells, in words, what
+    drawn slices leave of the canvas."""
+
+    jobs: list[Job] = field(default_factory=list)
+    left_out: list[Remark] = field(default_factory=list)
+    failed: list[Remark] = field(default_factory=list)
+    warnings: list[Remark] = field(default_factory=list)
+    gaps: str = ""
+    originals: list[OriginalJob] = field(default_factory=list)
+
+    @property
+    def large(self) -> list[Job]:
+        """Jobs with a file above 40 megapixels."""
+        return [job for job in self.jobs if job.megapixels > LARGE_MEGAPIXELS]
+
+    def warn(self, cut: Cut, reason: str) -> None:
+        self.warnings.append(Remark(cut=cut.name, part=cut.key, reason=reason))
+
+    def fail(self, cut: Cut, reason: str) -> None:
+        self.failed.append(Remark(cut=cut.name, part=cut.key, reason=reason))
+
+
+@dataclass(frozen=True)
+class _Pixels:
+    """What a cut shows: where (canvas px), what of, and whether it is drawn at any size."""
+
+    extent: Rect
+    fingerprint: str
+    scalable: bool
+    css: str = ""
+
+
+def survey_for(document: Document, plan: Plan, *, default: bool = True) -> Survey:
+    """The document's tree, measured where the plan makes cuts; all of it if it slices."""
+    gathered = gather(outline(document), plan, default=default)
+    chosen = {cut.part for cut in gathered.cuts}
+    if plan.originals or any(cut.rect for cut in gathered.cuts):
+        return survey(document)
+    return survey(document, lambda part: part.path in chosen)
+
+
+def prepare(
+    source: Survey, plan: Plan, names: NameBook | None = None, *, default: bool = True
+) -> Prepared:
+    """Expand plan × source into jobs; draws and encodes nothing.
+
+    A part that could not be measured, or shows nothing, fails alone.
+    """
+    book = names or NameBook()
+    gathered = gather(source, plan, default=default)
+    prepared = Prepared(left_out=gathered.left_out, warnings=gathered.warnings, gaps=gathered.gaps)
+    by_path = {part.path: part for part in source.parts}
+    called: dict[str, str] = {}
+    for cut in gathered.cuts:
+        part = by_path[cut.part]
+        problem = _nothing_to_cut(part)
+        if problem:
+            prepared.fail(cut, problem)
+            continue
+        named = cut.model_copy(update={"name": book.cut(cut.name)})
+        called[cut.part] = named.name
+        recipe = plan.recipe(cut.recipe)
+        shown = _pixels(source, part, named, prepared)
+        prepared.jobs.append(_job(source, part, shown, named, recipe, book, prepared))
+    prepared.warnings += [
+        Remark(cut=called.get(notice.part, notice.part), part=notice.part, reason=notice.reason)
+        for notice in source.notices
+    ]
+    prepared.originals = [
+        OriginalJob(facts=facts, path=book.path(f"originals/{safe(facts.name)}.{{ext}}", fields))
+        for facts in source.originals
+        if any(_covers(entry.parts, facts.part) for entry in plan.originals)
+        for fields in ({"ext": EXTENSIONS[facts.media_type]},)
+    ]
+    return prepared
+
+
+def _covers(glob: str, path: str) -> bool:
+    return glob == "*" or covers(glob, path)
+
+
+def _nothing_to_cut(part: PartFacts) -> str:
+    if part.problem or part.extent is None or part.extent.empty:
+        return part.problem or f"the part {part.path!r} has no visible pixels"
+    return ""
+
+
+def _pixels(source: Survey, part: PartFacts, cut: Cut, prepared: Prepared) -> _Pixels:
+    assert part.extent is not None
+    if cut.rect is not None:
+        return _Pixels(cut.rect, fingerprint(source, cut.rect), False)
+    if part.blend != "src-over":
+        prepared.warn(cut, f"its blend mode {part.blend} against what lies below is dropped")
+    if part.strays is not None:
+        if not cut.strays:
+            return _Pixels(part.strays.rest, part.strays.fingerprint, part.scalable)
+        prepared.warn(cut, part.strays.words)
+    css = "" if cut.as_file or cut.size else part.css
+    return _Pixels(part.extent, part.fingerprint, part.scalable, css)
+
+
+def _sizes(shown: _Pixels, cut: Cut, recipe: Recipe, prepared: Prepared) -> list[Size]:
+    """The sizes to make, in px, by the recipe's widths or by the cut's own size."""
+    natural = shown.extent.size
+    if cut.size is None:
+        return ladder(natural, recipe.widths, shown.scalable)
+    wanted = cut.size.pixels(natural)
+    if not shown.scalable and (wanted.width > natural.width or wanted.height > natural.height):
+        share = min(natural.width / wanted.width, natural.height / wanted.height)
+        made = Size(max(1, int(wanted.width * share)), max(1, int(wanted.height * share)))
+        prepared.warn(
+            cut,
+            f"{wanted.width:,} × {wanted.height:,} px were asked for; there are only"
+            f" {natural.width:,} × {natural.height:,}, and nothing is enlarged:"
+            f" {made.width:,} × {made.height:,} px are made",
+        )
+        wanted = made
+    if abs(wanted.height - natural.height * wanted.width / natural.width) > 1.0:
+        prepared.warn(
+            cut,
+            f"{wanted.width:,} × {wanted.height:,} px distort it: its own ratio is"
+            f" {natural.width:,} : {natural.height:,}",
+        )
+    return [wanted]
+
+
+def _job(
+    source: Survey,
+    part: PartFacts,
+    shown: _Pixels,
+    cut: Cut,
+    recipe: Recipe,
+    book: NameBook,
+    prepared: Prepared,
+) -> Job:
+    variants = []
+    sizes = [] if shown.css else _sizes(shown, cut, recipe, prepared)
+    still = [
+        FORMATS[format].label
+        for format in recipe.formats
+        if source.frames > 1 and (not FORMATS[format].moves or cut.rect)
+    ]
+    if still and sizes:
+        prepared.warn(
+            cut, f"has {source.frames} frames; {' and '.join(still)} show the first one only"
+        )
+    _tell_resolution(cut, recipe, prepared)
+    for size in sizes:
+        for format in recipe.formats:
+            problem = too_large_for(format, size)
+            if problem:
+                prepared.fail(cut, problem)
+                continue
+            moves = source.frames > 1 and FORMATS[format].moves and cut.rect is None
+            variants.append(
+                _variant(source.name, shown.fingerprint, cut, recipe, size, format, book, moves)
+            )
+    return Job(
+        source=source.name,
+        cut=cut,
+        recipe=recipe,
+        extent=shown.extent,
+        fingerprint=shown.fingerprint,
+        variants=tuple(variants),
+        alt=cut.name if cut.rect else part.display_name,
+        css=shown.css,
+    )
+
+
+def _tell_resolution(cut: Cut, recipe: Recipe, prepared: Prepared) -> None:
+    if cut.size is None or cut.size.resolution is None:
+        return
+    mute = [FORMATS[f].label for f in recipe.formats if not FORMATS[f].resolution]
+    if mute:
+        kept = f"{cut.size.resolution:g} dpi cannot be written into {' and '.join(mute)} files"
+        prepared.warn(cut, kept)
+
+
+def _variant(
+    source: str,
+    content: str,
+    cut: Cut,
+    recipe: Recipe,
+    size: Size,
+    format: Format,
+    book: NameBook,
+    moves: bool,
+) -> Variant:
+    fields = {
+        "cut": cut.name,
+        "source": Path(source).stem,
+        "width": str(size.width),
+        "height": str(size.height),
+        "format": format.value,
+        "ext": FORMATS[format].extension,
+    }
+    quality = recipe.quality_for(format)
+    treatment = [ENCODER, size.width, size.height, format, quality, recipe.alpha, recipe.matte]
+    if moves:
+        treatment.append("moves")
+    if cut.size is not None and cut.size.resolution is not None:
+        treatment.append(f"{cut.size.resolution:g} dpi")
+    return Variant(
+        key=key_of(content, *treatment),
+        path=book.path(recipe.name, fields),
+        format=format,
+        width=size.width,
+        height=size.height,
+        quality=quality,
+        moves=moves,
+    )
+
+
+def key_of(*ingredients: object) -> str:
+    """A name for what ``ingredients`` make: equal ones, equal name."""
+    text = json.dumps([str(ingredient) for ingredient in ingredients])
+    return hashlib.blake2b(text.encode(), digest_size=20).hexdigest()
