@@ -15,11 +15,11 @@ from PIL import Image
 
 from gefa.core.geometry import Size, height_for
 from gefa.core.read import read
-from gefa.core.treat.encode import WEBP_EFFORT, encode
+from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import Format
 from gefa.core.treat.ladder import ladder
 from gefa.core.treat.make import rungs
-from gefa.core.treat.recipe import DEFAULT_QUALITY
+from gefa.core.treat.recipe import DEFAULT_EFFORT, DEFAULT_QUALITY
 from gefa.demo.photographs import SCENES, draw_photograph
 
 WIDTHS = (320, 640, 960, 1280, 1920)
@@ -185,4 +185,4 @@ def pillow_loop(path: Path, target: Path, format: Format) -> None:
         if format is Format.JPEG:
             small.save(file, quality=quality, optimize=True, progressive=True)
         else:
-            small.save(file, quality=quality, method=WEBP_EFFORT)
+            small.save(file, quality=quality, method=DEFAULT_EFFORT[format])

@@ -25,6 +25,7 @@ from gefa.core.read import read
 from gefa.core.threads import cores
 from gefa.core.treat.encode import encode
 from gefa.core.treat.make import fit_alpha, rungs
+from gefa.core.treat.recipe import Aim
 from gefa.serve import free_port
 from gefa.work.batch import Exporter
 from gefa.work.pool import Pool
@@ -256,6 +257,7 @@ def _encoding_seconds(design: Path, piece: str) -> float:
         for variant in (each for each in job.variants if each.size == size):
             pixels = fit_alpha(image, variant.format, job.recipe)
             started = time.perf_counter()
+            assert not isinstance(variant.quality, Aim)
             encode(pixels, variant.format, variant.quality)
             total += time.perf_counter() - started
     return total

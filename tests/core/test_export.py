@@ -24,6 +24,7 @@ ALL = Recipe(
     formats=tuple(Format),
     widths=(40, 80, 500),
     quality={Format.AVIF: 80, Format.WEBP: 90, Format.JPEG: 90},
+    every_format=True,
 )
 
 
@@ -160,7 +161,8 @@ def test_a_formats_own_limit_is_told_plainly_and_costs_no_other_file(
 ) -> None:
     source = tmp_path / "long.png"
     flat(side, 2).pngsave(str(source))
-    recipe = Recipe(formats=(format, Format.PNG), widths=(200, min(side, 65_500)))
+    widths = (200, min(side, 65_500))
+    recipe = Recipe(formats=(format, Format.PNG), widths=widths, every_format=True)
     plan = Plan(recipes={"r": recipe}, cuts=(CutEntry(part="/", recipe="r"),))
     if side > 65_500:
         with pytest.raises(EncodeError, match=word):

@@ -7,34 +7,40 @@ The command line, the worker processes and the tests all come through here: ``pr
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterable, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from collections.abc import Callable, Sequence
+from typing import Any, TypeVar
 
-import pyvips
-from pydantic import BaseModel
+from pydantic import BaseModel, ValidationError
 
+from gefa.core.cut.crop import crop_region
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import CutRecord, File, OriginalFile
 from gefa.core.deliver.markup import Offer, picture, plain_box
-from gefa.core.deliver.shelf import Shelf, Stored
-from gefa.core.errors import EncodeError
-from gefa.core.geometry import Size
+from gefa.core.deliver.shelf import Shelf
+from gefa.core.geometry import Rect, Size
 from gefa.core.jobs import Job, OriginalJob, Variant, key_of
+from gefa.core.making import Making, Said
 from gefa.core.pixels import AlphaKind, alpha_kind
 from gefa.core.read.document import Document
-from gefa.core.treat.encode import ENCODER, encode
-from gefa.core.treat.make import baseline_bytes, fit_alpha, rungs
+from gefa.core.treat.encode import ENCODER
+from gefa.core.treat.formats import FORMATS
+from gefa.core.treat.make import baseline_bytes, rungs
+from gefa.core.treat.recipe import AlphaPolicy, Fit, Keep
+
+Known = TypeVar("Known", bound=BaseModel)
 
 
 class JobReport(BaseModel):
-    """What became of a job. ``keys`` gives each file's path the key it was made from."""
+    """What became of a job. ``keys`` gives each file's path the key it was made from, ``facts``
+    what was measured, by key."""
 
     record: CutRecord
     files: list[File] = []
     keys: dict[str, str] = {}
-    facts_key: str = ""
+    facts: dict[str, dict[str, Any]] = {}
     failed: list[Remark] = []
     warnings: list[Remark] = []
+    left_out: list[Remark] = []
 
 
 class Facts(BaseModel):
@@ -92,102 +98,73 @@ def carry_out(
     Raises SourceError if the source cannot be drawn.
     """
     if not job.variants:
-        return JobReport(record=_record(job, None, []))
-    making = _Making(job, shelf, on_file, threads)
+        return JobReport(record=_record(job, job.extent, None, []))
+    measured, said = facts_key(job), _said_key(job)
+    facts = _recalled(shelf, measured, Facts)
+    making = Making(job, shelf, on_file, threads, _recalled(shelf, said, Said) or Said())
     missing = making.recall()
-    measured = facts_key(job)
-    facts = _recalled_facts(shelf, measured)
-    if missing or facts is None:
-        facts = _make(making, opened(), missing, facts)
-        shelf.keep_facts(measured, facts.model_dump(mode="json"))
-    files = making.files
-    ordered = [files[v.path] for v in job.variants if v.path in files]
+    crop = making.said.crop
+    if missing or facts is None or (job.crop and crop is None):
+        document = opened()
+        crop = _region(job, document)
+        facts = _make(making, document, crop, missing, facts)
+    making.said = making.said.model_copy(update={"crop": crop})
+    found = {measured: facts.model_dump(mode="json"), said: making.said.model_dump(mode="json")}
+    for key, value in found.items():
+        shelf.keep_facts(key, value)
+    files = [making.files[v.path] for v in job.variants if v.path in making.files]
     return JobReport(
-        record=_record(job, facts, ordered),
-        files=ordered,
-        keys={v.path: v.key for v in job.variants if v.path in files},
-        facts_key=measured,
+        record=_record(job, crop or job.extent, facts, files),
+        files=files,
+        keys={v.path: v.key for v in job.variants if v.path in making.files},
+        facts=found,
         failed=making.failed,
+        left_out=making.said.left_out_remarks(job),
+        warnings=[*making.said.warnings, *_weighed_down(job, facts, files)],
     )
 
 
-def _recalled_facts(shelf: Shelf, key: str) -> Facts | None:
+def _said_key(job: Job) -> str:
+    return key_of("said", *(variant.key for variant in job.variants))
+
+
+def _recalled(shelf: Shelf, key: str, kind: type[Known]) -> Known | None:
     known = shelf.recall_facts(key)
-    return Facts.model_validate(known) if known else None
+    try:
+        return kind.model_validate(known) if known else None
+    except ValidationError:
+        return None
 
 
-class _Making:
-    """The files of one job while they are made."""
-
-    def __init__(
-        self, job: Job, shelf: Shelf, on_file: Callable[[File], None], threads: int
-    ) -> None:
-        self.job = job
-        self.files: dict[str, File] = {}
-        self.failed: list[Remark] = []
-        self._shelf, self._on_file = shelf, on_file
-        self._threads = threads
-        self._pool = ThreadPoolExecutor(threads)
-        self._running: dict[Future[bytes], Variant] = {}
-
-    def recall(self) -> list[Variant]:
-        """Take what is on the shelf; what is not."""
-        missing = []
-        for variant in self.job.variants:
-            stored = self._shelf.recall(variant.key, variant.path)
-            if stored is None:
-                missing.append(variant)
-            else:
-                self._there(variant, stored)
-        return missing
-
-    def encode(self, variant: Variant, image: pyvips.Image) -> None:
-        """Begin a file; waits while as many are on their way as there are threads, so that no
-        more pictures are held than that."""
-        while len(self._running) >= self._threads:
-            self._take(wait(self._running, return_when=FIRST_COMPLETED).done)
-        dpi = self.job.cut.size.resolution if self.job.cut.size else None
-        started = self._pool.submit(encode, image, variant.format, variant.quality, dpi)
-        self._running[started] = variant
-
-    def finish(self) -> None:
-        self._take(wait(self._running).done)
-        self._pool.shutdown()
-
-    def _take(self, done: Iterable[Future[bytes]]) -> None:
-        for future in done:
-            variant = self._running.pop(future)
-            try:
-                data = future.result()
-            except EncodeError as error:
-                reason = f"{variant.path}: {error}"
-                self.failed.append(Remark(cut=self.job.cut.name, reason=reason))
-                continue
-            self._there(variant, self._shelf.keep(variant.key, variant.path, data))
-
-    def _there(self, variant: Variant, stored: Stored) -> None:
-        self.files[variant.path] = _file(self.job, variant, stored)
-        self._on_file(self.files[variant.path])
+def _region(job: Job, document: Document) -> Rect:
+    """What of the canvas is shown (canvas px): the cut, or the crop that its recipe takes of it."""
+    if job.crop is None:
+        return job.extent
+    return crop_region(document, document.part(job.cut.part), job.extent, job.crop)
 
 
 def _make(
-    making: _Making, document: Document, missing: list[Variant], facts: Facts | None
+    making: Making,
+    document: Document,
+    region: Rect,
+    missing: list[Variant],
+    facts: Facts | None,
 ) -> Facts:
     job = making.job
     wanted = {variant.size for variant in missing}
+    widest = max((v.size for v in job.variants), key=_width, default=region.size)
     if facts is None:
-        wanted.add(max((v.size for v in job.variants), key=_width, default=job.extent.size))
-    ascending = sorted(wanted, key=_width)
+        wanted.add(widest)
+    # A search starts from what the next smaller width needed; else the largest goes first.
+    ordered = sorted(wanted, key=_width, reverse=not making.searches)
     part = document.part(job.cut.part)
+    making.copyright = document.copyright if job.recipe.metadata is Keep.COPYRIGHT else ""
     try:
-        for size, image in rungs(document, part, job.extent, ascending, whole=job.cut.strays):
-            if facts is None:
-                facts = Facts(
-                    alpha=alpha_kind(image), baseline_bytes=baseline_bytes(document, image)
-                )
-            for variant in (v for v in missing if v.size == size):
-                source = document.moving(size) if variant.moves else image
-                making.encode(variant, fit_alpha(source, variant.format, job.recipe))
+        for size, image in rungs(document, part, region, ordered, whole=job.cut.strays):
+            if facts is None and size == widest:
+                baseline = baseline_bytes(document, image)
+                facts = Facts(alpha=alpha_kind(image), baseline_bytes=baseline)
+            making.begin([variant for variant in missing if variant.size == size], image, document)
     finally:
         making.finish()
     assert facts is not None
@@ -198,22 +175,24 @@ def _width(size: Size) -> int:
     return size.width
 
 
-def _file(job: Job, variant: Variant, stored: Stored) -> File:
-    return File(
-        cut=job.cut.name,
-        path=variant.path,
-        format=variant.format,
-        width=variant.width,
-        height=variant.height,
-        bytes=stored.bytes,
-        sha256=stored.sha256,
-        quality=variant.quality,
-        reused=stored.reused,
-        moves=variant.moves,
-    )
+def _weighed_down(job: Job, facts: Facts, files: list[File]) -> list[Remark]:
+    """Warnings that follow from what was measured."""
+    found = []
+    if facts.alpha is not AlphaKind.NONE and job.recipe.alpha is AlphaPolicy.KEEP:
+        opaque = [FORMATS[f].label for f in job.recipe.formats if not FORMATS[f].alpha]
+        if len(opaque) == len(job.recipe.formats):
+            found.append(f"its transparency is lost: {' and '.join(opaque)} cannot hold it")
+    widest = max((file.width for file in files), default=0)
+    lightest = min((file.bytes for file in files if file.width == widest), default=0)
+    if lightest > facts.baseline_bytes:
+        found.append(
+            f"its lightest file of {widest:,} px, {lightest / 1000:,.1f} kB, is heavier than"
+            f" what it was made from, {facts.baseline_bytes / 1000:,.1f} kB"
+        )
+    return [Remark(cut=job.cut.name, reason=reason) for reason in found]
 
 
-def _record(job: Job, facts: Facts | None, files: list[File]) -> CutRecord:
+def _record(job: Job, shown: Rect, facts: Facts | None, files: list[File]) -> CutRecord:
     moving = {v.path for v in job.variants if v.moves}
     offers = [Offer(f.path, f.format, f.width, f.height, f.path in moving) for f in files]
     return CutRecord(
@@ -222,22 +201,32 @@ def _record(job: Job, facts: Facts | None, files: list[File]) -> CutRecord:
         part=job.cut.part,
         recipe=job.cut.recipe,
         origin=job.cut.origin,
-        x=job.extent.x,
-        y=job.extent.y,
-        width=job.extent.width,
-        height=job.extent.height,
+        x=shown.x,
+        y=shown.y,
+        width=shown.width,
+        height=shown.height,
         alpha=facts.alpha if facts else None,
         baseline_bytes=facts.baseline_bytes if facts else None,
         css=job.css or None,
         alt=job.alt,
         markup=plain_box(job.css, job.extent.size)
         if job.css
-        else picture(offers, job.extent.size, job.alt),
+        else picture(offers, _shown_size(job, shown), job.alt),
     )
 
 
 def failed_report(job: Job, reason: str) -> JobReport:
     """The report of a job that could not be carried out at all."""
     return JobReport(
-        record=_record(job, None, []), failed=[Remark(cut=job.cut.name, reason=reason)]
+        record=_record(job, job.extent, None, []), failed=[Remark(cut=job.cut.name, reason=reason)]
     )
+
+
+def _shown_size(job: Job, shown: Rect) -> Size:
+    """The natural size in the markup, px: of the ratio that the files have."""
+    if not job.variants:
+        return shown.size
+    widest = max((variant.size for variant in job.variants), key=_width)
+    if job.recipe.fit is Fit.FILL and job.recipe.ratio and job.cut.size is None:
+        return widest
+    return shown.size

@@ -5,10 +5,12 @@ from __future__ import annotations
 import hashlib
 import json
 from dataclasses import dataclass, field
+from datetime import date
 from pathlib import Path
 
 from pydantic import BaseModel, ConfigDict
 
+from gefa.core.cut.crop import Crop
 from gefa.core.cut.cut import Cut, Remark
 from gefa.core.cut.gather import gather
 from gefa.core.cut.glob import covers
@@ -22,7 +24,7 @@ from gefa.core.read.survey import OriginalFacts, PartFacts, Survey, outline, sur
 from gefa.core.treat.encode import ENCODER, too_large_for
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.ladder import ladder
-from gefa.core.treat.recipe import Recipe
+from gefa.core.treat.recipe import Aim, Fit, Recipe
 
 LARGE_MEGAPIXELS = 40.0
 """above which a person is asked before a run"""
@@ -39,7 +41,7 @@ class Variant(BaseModel):
     format: Format
     width: int
     height: int
-    quality: int | None
+    quality: int | Aim | None
     moves: bool = False
 
     @property
@@ -61,6 +63,7 @@ class Job(BaseModel):
     extent: Rect
     fingerprint: str
     variants: tuple[Variant, ...]
+    crop: Crop | None = None
     alt: str = ""
     css: str = ""
 
@@ -186,7 +189,7 @@ def _sizes(shown: _Pixels, cut: Cut, recipe: Recipe, prepared: Prepared) -> list
     """The sizes to make, in px, by the recipe's widths or by the cut's own size."""
     natural = shown.extent.size
     if cut.size is None:
-        return ladder(natural, recipe.widths, shown.scalable)
+        return _ladder(natural, shown, cut, recipe, prepared)
     wanted = cut.size.pixels(natural)
     if not shown.scalable and (wanted.width > natural.width or wanted.height > natural.height):
         share = min(natural.width / wanted.width, natural.height / wanted.height)
@@ -205,6 +208,38 @@ def _sizes(shown: _Pixels, cut: Cut, recipe: Recipe, prepared: Prepared) -> list
             f" {natural.width:,} : {natural.height:,}",
         )
     return [wanted]
+
+
+def _crop(recipe: Recipe, cut: Cut) -> Crop | None:
+    if cut.size is not None or recipe.fit is not Fit.COVER or recipe.ratio is None:
+        return None
+    return Crop(ratio=recipe.ratio, focal=recipe.focal, zoom=recipe.zoom)
+
+
+def _ladder(
+    natural: Size, shown: _Pixels, cut: Cut, recipe: Recipe, prepared: Prepared
+) -> list[Size]:
+    crop = _crop(recipe, cut)
+    kept = crop.size(natural) if crop else natural
+    ratio = None if crop else recipe.ratio
+    stretched = recipe.fit is Fit.FILL
+    free = shown.scalable or recipe.enlarge
+    sizes = ladder(kept, recipe.all_widths, free, ratio=ratio, stretched=stretched)
+    if recipe.enlarge and not shown.scalable:
+        larger = [size for size in sizes if size.width > kept.width or size.height > kept.height]
+        if larger:
+            prepared.warn(
+                cut,
+                f"enlarged from {kept.width:,} × {kept.height:,} px to"
+                f" {larger[-1].width:,} × {larger[-1].height:,}, as its recipe allows",
+            )
+    if stretched and ratio and abs(ratio * natural.height / natural.width - 1) > 0.01:
+        prepared.warn(
+            cut,
+            f"stretched from its own ratio {natural.width:,} : {natural.height:,} to"
+            f" {ratio:.3g} : 1, as its recipe says",
+        )
+    return sizes
 
 
 def _job(
@@ -245,6 +280,7 @@ def _job(
         extent=shown.extent,
         fingerprint=shown.fingerprint,
         variants=tuple(variants),
+        crop=_crop(recipe, cut),
         alt=cut.name if cut.rect else part.display_name,
         css=shown.css,
     )
@@ -274,17 +310,24 @@ def _variant(
         "source": Path(source).stem,
         "width": str(size.width),
         "height": str(size.height),
+        "density": recipe.density_of(size.width),
+        "yyyy": f"{date.today():%Y}",
+        "mm": f"{date.today():%m}",
         "format": format.value,
         "ext": FORMATS[format].extension,
     }
     quality = recipe.quality_for(format)
-    treatment = [ENCODER, size.width, size.height, format, quality, recipe.alpha, recipe.matte]
+    treatment: list[object] = [ENCODER, size.width, size.height, format]
+    treatment += [quality, recipe.settings_for(format), recipe.metadata]
+    treatment += [recipe.alpha, recipe.matte, _crop(recipe, cut)]
     if moves:
         treatment.append("moves")
     if cut.size is not None and cut.size.resolution is not None:
         treatment.append(f"{cut.size.resolution:g} dpi")
+    key = key_of(content, *treatment)
+    fields["hash"] = key[:8]
     return Variant(
-        key=key_of(content, *treatment),
+        key=key,
         path=book.path(recipe.name, fields),
         format=format,
         width=size.width,

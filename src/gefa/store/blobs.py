@@ -145,12 +145,29 @@ class BlobShelf:
         if noted is None or not self._blobs.path(noted["sha256"]).exists():
             return None
         own = noted.get("maker") == self._maker
-        return Stored(sha256=noted["sha256"], bytes=noted["bytes"], reused=not own)
+        measured = {name: noted.get(name) for name in ("quality", "score")}
+        return Stored(sha256=noted["sha256"], bytes=noted["bytes"], reused=not own, **measured)
 
-    def keep(self, key: str, path: str, data: bytes) -> Stored:
+    def keep(
+        self,
+        key: str,
+        path: str,
+        data: bytes,
+        *,
+        quality: int | None = None,
+        score: float | None = None,
+    ) -> Stored:
         blob = self._blobs.put(data)
-        self._blobs.note(key, {"sha256": blob.sha256, "bytes": blob.bytes, "maker": self._maker})
-        return Stored(sha256=blob.sha256, bytes=blob.bytes, reused=False)
+        measured = {"quality": quality, "score": score}
+        made = {"sha256": blob.sha256, "bytes": blob.bytes, "maker": self._maker}
+        self._blobs.note(key, made | measured)
+        return Stored(sha256=blob.sha256, bytes=blob.bytes, reused=False, **measured)
+
+    def load(self, stored: Stored, path: str) -> bytes:
+        return self._blobs.path(stored.sha256).read_bytes()
+
+    def discard(self, path: str) -> None:
+        """Blobs have no paths; what is not listed in a report is not there."""
 
     def recall_facts(self, key: str) -> dict[str, Any] | None:
         return self._blobs.noted(key)

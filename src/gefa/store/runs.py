@@ -190,6 +190,7 @@ def manifest_of(session: Session, run: Run) -> Manifest:
 def _take_in(manifest: Manifest, report: JobReport) -> None:
     manifest.failed += report.failed
     manifest.warnings += report.warnings
+    manifest.left_out += report.left_out
     manifest.files += report.files
     if report.files or report.record.css:
         manifest.cuts.append(report.record)

@@ -144,16 +144,13 @@ class _Batch:
     def take(self, report: JobReport) -> None:
         self.manifest.failed += report.failed
         self.manifest.warnings += report.warnings
+        self.manifest.left_out += report.left_out
         self.manifest.files += report.files
         if report.files or report.record.css:
             self.manifest.cuts.append(report.record)
         for file in report.files:
             self.files[report.keys[file.path]] = file
-        if report.facts_key and report.record.alpha is not None:
-            self.facts[report.facts_key] = {
-                "alpha": report.record.alpha.value,
-                "baseline_bytes": report.record.baseline_bytes,
-            }
+        self.facts |= report.facts
 
 
 def export_sources(

@@ -18,13 +18,15 @@ from gefa.core.deliver.manifest import File
 
 class Stored(BaseModel):
     """Bytes that stand on a shelf; ``bytes`` is their number, ``reused`` whether an earlier run
-    made them."""
+    made them. ``quality`` is the encoder's, ``score`` SSIMULACRA2 if it was measured."""
 
     model_config = ConfigDict(frozen=True)
 
     sha256: str
     bytes: int
     reused: bool
+    quality: int | None = None
+    score: float | None = None
 
 
 class Shelf(Protocol):
@@ -33,8 +35,22 @@ class Shelf(Protocol):
     def recall(self, key: str, path: str) -> Stored | None:
         """The file made from ``key`` before, now also at ``path``; None if it is not here."""
 
-    def keep(self, key: str, path: str, data: bytes) -> Stored:
+    def keep(
+        self,
+        key: str,
+        path: str,
+        data: bytes,
+        *,
+        quality: int | None = None,
+        score: float | None = None,
+    ) -> Stored:
         """Put ``data`` at ``path``, whole or not at all."""
+
+    def load(self, stored: Stored, path: str) -> bytes:
+        """The bytes of a file that was recalled or kept."""
+
+    def discard(self, path: str) -> None:
+        """Take a file away again that turned out to be worth nothing."""
 
     def recall_facts(self, key: str) -> dict[str, Any] | None:
         """Measurements kept under ``key``."""
@@ -66,6 +82,8 @@ class _Entry(BaseModel):
     sha256: str
     bytes: int
     saved: int = 0
+    quality: int | None = None
+    score: float | None = None
 
 
 class _Memory(BaseModel):
@@ -98,7 +116,13 @@ class FolderShelf:
         if entry.path != path:
             shutil.copyfile(self.folder / entry.path, self._draft(path))
             os.replace(self._draft(path), self.folder / path)
-        return Stored(sha256=entry.sha256, bytes=entry.bytes, reused=True)
+        return Stored(
+            sha256=entry.sha256,
+            bytes=entry.bytes,
+            reused=True,
+            quality=entry.quality,
+            score=entry.score,
+        )
 
     def _draft(self, path: str) -> Path:
         target = self.folder / path
@@ -121,9 +145,29 @@ class FolderShelf:
         """Whether files of all these keys were made before."""
         return all(key in self._memory.files for key in keys)
 
-    def keep(self, key: str, path: str, data: bytes) -> Stored:
+    def keep(
+        self,
+        key: str,
+        path: str,
+        data: bytes,
+        *,
+        quality: int | None = None,
+        score: float | None = None,
+    ) -> Stored:
         write_whole(self.folder / path, data)
-        return Stored(sha256=hashlib.sha256(data).hexdigest(), bytes=len(data), reused=False)
+        return Stored(
+            sha256=hashlib.sha256(data).hexdigest(),
+            bytes=len(data),
+            reused=False,
+            quality=quality,
+            score=score,
+        )
+
+    def load(self, stored: Stored, path: str) -> bytes:
+        return (self.folder / path).read_bytes()
+
+    def discard(self, path: str) -> None:
+        (self.folder / path).unlink(missing_ok=True)
 
     def _saved(self, path: str) -> int:
         try:
@@ -144,7 +188,12 @@ class FolderShelf:
         kept = {k: e for k, e in self._memory.files.items() if e.path not in claimed}
         new = {
             key: _Entry(
-                path=file.path, sha256=file.sha256, bytes=file.bytes, saved=self._saved(file.path)
+                path=file.path,
+                sha256=file.sha256,
+                bytes=file.bytes,
+                saved=self._saved(file.path),
+                quality=file.quality,
+                score=file.score,
             )
             for key, file in files.items()
         }

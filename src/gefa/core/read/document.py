@@ -108,6 +108,8 @@ class Document(ABC):
     """Whether the canvas may show through; False for a flat picture without alpha."""
     stored_bytes: int | None = None
     """Size of a flat picture's own file in bytes; None for a design."""
+    copyright: str = ""
+    """What a flat picture's own metadata say of whom it belongs to."""
     frames: int = 1
     """How many frames move; 1 for a still."""
     made_of_parts: bool = False

@@ -15,6 +15,7 @@ from gefa.core.pixels import resize, to_srgb
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
 from gefa.core.read.heic import heic_size, load_heic
 from gefa.core.read.limits import MAX_MEGAPIXELS, check_size
+from gefa.core.read.rights import copyright_of
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.sniff import FileKind
 from gefa.core.read.upright import SIDEWAYS, orientation_of, stored_region, turned
@@ -46,6 +47,7 @@ class FlatPicture(Document):
         self._file = name
         self._page = page
         self._scratch = scratch or Scratch()
+        self._copyright = ""
         self._stored, self._orientation, alpha, pages = self._header()
         sideways = self._orientation in SIDEWAYS
         size = Size(self._stored.height, self._stored.width) if sideways else self._stored
@@ -58,6 +60,7 @@ class FlatPicture(Document):
             canvas,
             transparent=alpha,
             stored_bytes=path.stat().st_size,
+            copyright=self._copyright,
         )
         if pages > 1 and kind in _ANIMATED:
             self._count_frames(pages)
@@ -76,6 +79,7 @@ class FlatPicture(Document):
             return Size(width, height), 1, alpha, 1
         image = self._open()
         pages = image.get("n-pages") if image.get_typeof("n-pages") else 1
+        self._copyright = copyright_of(image)
         return Size(image.width, image.height), orientation_of(image), image.hasalpha(), pages
 
     def _count_frames(self, frames: int) -> None:

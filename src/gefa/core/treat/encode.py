@@ -9,15 +9,12 @@ import pyvips
 from gefa.core.errors import EncodeError
 from gefa.core.geometry import MM_PER_INCH, Size
 from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.treat.recipe import DEFAULT_EFFORT, Chroma, Settings
 
-AVIF_EFFORT = 3
-WEBP_EFFORT = 4
-PNG_COMPRESSION = 9
-ENCODER = (
-    f"vips {pyvips.version(0)}.{pyvips.version(1)}.{pyvips.version(2)}"
-    f" avif {AVIF_EFFORT} webp {WEBP_EFFORT} png {PNG_COMPRESSION} made 1"
-)
+ENCODER = f"vips {pyvips.version(0)}.{pyvips.version(1)}.{pyvips.version(2)} made 2"
 """Everything outside recipe and pixels that a file's bytes depend on."""
+USUAL = Settings()
+_SUBSAMPLED = {Chroma.AUTO: "auto", Chroma.FULL: "off", Chroma.HALF: "on"}
 
 
 def too_large_for(format: Format, size: Size) -> str:
@@ -32,7 +29,11 @@ def too_large_for(format: Format, size: Size) -> str:
 
 
 def encode(
-    image: pyvips.Image, format: Format, quality: int | None, dpi: float | None = None
+    image: pyvips.Image,
+    format: Format,
+    quality: int | None,
+    settings: Settings = USUAL,
+    dpi: float | None = None,
 ) -> bytes:
     """The file's bytes. ``image`` is 8-bit sRGB and has alpha only if ``format`` can hold it.
 
@@ -44,34 +45,73 @@ def encode(
     problem = too_large_for(format, Size(image.width, image.get_page_height()))
     if problem:
         raise EncodeError(problem)
+    told = _WRITERS[format](quality, settings)
+    keep = "none"
+    if settings.copyright:
+        image, keep = _signed(image, settings.copyright), "exif"
     try:
-        return bytes(_WRITERS[format](image, quality))
+        return bytes(_SAVERS[format](image, keep=keep, **told))
     except pyvips.Error as error:
         reason = str(error).strip().splitlines()[-1]
         raise EncodeError(f"the {FORMATS[format].label} encoder refused it: {reason}.") from error
 
 
-def _avif(image: pyvips.Image, quality: int | None) -> bytes:
-    return image.heifsave_buffer(
-        compression="av1", encoder="aom", Q=quality, effort=AVIF_EFFORT, keep="none"
-    )
+def _signed(image: pyvips.Image, copyright: str) -> pyvips.Image:
+    """The picture with this one entry of metadata and no other."""
+    signed = image.copy()
+    for field in signed.get_fields():
+        if field.startswith(("exif-", "xmp-", "iptc-")):
+            signed.remove(field)
+    signed.set_type(pyvips.GValue.gstr_type, "exif-ifd0-Copyright", copyright)
+    return signed
 
 
-def _webp(image: pyvips.Image, quality: int | None) -> bytes:
-    return image.webpsave_buffer(Q=quality, effort=WEBP_EFFORT, keep="none")
+def _effort(format: Format, settings: Settings) -> int:
+    return DEFAULT_EFFORT[format] if settings.effort is None else settings.effort
 
 
-def _jpeg(image: pyvips.Image, quality: int | None) -> bytes:
-    return image.jpegsave_buffer(Q=quality, optimize_coding=True, interlace=True, keep="none")
+def _avif(quality: int | None, settings: Settings) -> dict[str, object]:
+    return {
+        "compression": "av1",
+        "encoder": "aom",
+        "Q": quality,
+        "effort": _effort(Format.AVIF, settings),
+        "subsample_mode": _SUBSAMPLED[settings.chroma],
+    }
 
 
-def _png(image: pyvips.Image, quality: int | None) -> bytes:
-    return image.pngsave_buffer(compression=PNG_COMPRESSION, keep="none")
+def _webp(quality: int | None, settings: Settings) -> dict[str, object]:
+    # WebP always stores half the colour; "full" has it choose which half with more care.
+    smart = settings.chroma is Chroma.FULL
+    return {"Q": quality, "effort": _effort(Format.WEBP, settings), "smart_subsample": smart}
 
 
-_WRITERS: dict[Format, Callable[[pyvips.Image, int | None], bytes]] = {
+def _jpeg(quality: int | None, settings: Settings) -> dict[str, object]:
+    return {
+        "Q": quality,
+        "optimize_coding": True,
+        "interlace": settings.progressive,
+        "subsample_mode": _SUBSAMPLED[settings.chroma],
+    }
+
+
+def _png(quality: int | None, settings: Settings) -> dict[str, object]:
+    told: dict[str, object] = {"compression": _effort(Format.PNG, settings)}
+    if settings.colours is not None:
+        bits = {2: 1, 4: 2, 16: 4, 256: 8}[settings.colours]
+        told |= {"palette": True, "bitdepth": bits, "dither": settings.dither, "effort": 7}
+    return told
+
+
+_WRITERS: dict[Format, Callable[[int | None, Settings], dict[str, object]]] = {
     Format.AVIF: _avif,
     Format.WEBP: _webp,
     Format.JPEG: _jpeg,
     Format.PNG: _png,
+}
+_SAVERS: dict[Format, Callable[..., bytes]] = {
+    Format.AVIF: pyvips.Image.heifsave_buffer,
+    Format.WEBP: pyvips.Image.webpsave_buffer,
+    Format.JPEG: pyvips.Image.jpegsave_buffer,
+    Format.PNG: pyvips.Image.pngsave_buffer,
 }

@@ -17,19 +17,20 @@ from gefa.core.treat.recipe import AlphaPolicy, Recipe
 def rungs(
     document: Document, part: Part, region: Rect, sizes: Sequence[Size], *, whole: bool = True
 ) -> Iterator[tuple[Size, pyvips.Image]]:
-    """The picture at each size, in memory, largest first. ``sizes`` are in px, ascending.
+    """The picture at each of ``sizes`` (px), in memory, in their order.
 
     ``whole`` false leaves the part's strays out.
     """
     if part.scalable:
-        for size in reversed(sizes):
+        for size in sizes:
             # A distorted drawing is drawn large enough for its longer stretch.
             width = max(size.width, -(-size.height * region.width // region.height))
             drawn = document.render(part, region, width, whole=whole)
             yield size, resize(drop_opaque_alpha(drawn), size).copy_memory()
         return
-    base = drop_opaque_alpha(document.render(part, region, sizes[-1].width, whole=whole))
-    for size in reversed(sizes):
+    widest = max(max(size.width, -(-size.height * region.width // region.height)) for size in sizes)
+    base = drop_opaque_alpha(document.render(part, region, widest, whole=whole))
+    for size in sizes:
         yield size, resize(base, size).copy_memory()
 
 

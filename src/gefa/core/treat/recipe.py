@@ -3,25 +3,41 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 from enum import StrEnum
 from string import Formatter
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
-from gefa.core.treat.formats import ORDER, Format
+from gefa.core.treat.formats import FORMATS, ORDER, Format
 
-NAME_FIELDS = frozenset({"cut", "source", "width", "height", "format", "ext"})
+NAME_FIELDS = frozenset(
+    {"cut", "source", "width", "height", "density", "format", "ext", "hash", "yyyy", "mm"}
+)
 DEFAULT_NAME = "{cut}-{width}.{ext}"
 DEFAULT_QUALITY: dict[Format, int] = {
     Format.AVIF: 55,
     Format.WEBP: 75,
     Format.JPEG: 78,
 }
+DEFAULT_EFFORT: dict[Format, int] = {
+    Format.AVIF: 3,
+    Format.WEBP: 4,
+    Format.JPEG: 0,
+    Format.PNG: 9,
+}
+_RATIO = re.compile(r"(\d+(?:\.\d+)?)\s*[:/]\s*(\d+(?:\.\d+)?)")
 RECIPE_NAME = re.compile(r"[A-Za-z0-9][\w-]{0,59}")
+
+MOST_EFFORT = {Format.AVIF: 9, Format.WEBP: 6, Format.JPEG: 0, Format.PNG: 9}
+"""how hard an encoder can be told to try; 0 where it cannot"""
 
 Quality = Annotated[int, Field(ge=1, le=100)]
 Width = Annotated[int, Field(ge=1, le=65_500)]
+Density = Annotated[float, Field(gt=0, le=8)]
+Ratio = Annotated[float, Field(gt=0.01, lt=100)]
+Share = Annotated[float, Field(ge=0, le=1)]
 
 
 class AlphaPolicy(StrEnum):
@@ -31,17 +47,94 @@ class AlphaPolicy(StrEnum):
     MATTE = "matte"
 
 
-class Recipe(BaseModel):
-    """Formats, widths (px), quality for each format, transparency and file name.
+class Fit(StrEnum):
+    """How a picture comes to the recipe's ratio, as CSS ``object-fit`` has it."""
 
-    Formats that cannot hold alpha get the matte whatever the policy says.
+    CONTAIN = "contain"
+    COVER = "cover"
+    FILL = "fill"
+
+
+class Chroma(StrEnum):
+    """Whether colour is stored at full or half resolution; ``auto`` is the encoder's choice."""
+
+    AUTO = "auto"
+    FULL = "full"
+    HALF = "half"
+
+
+class Keep(StrEnum):
+    """Which metadata stay; where a picture was taken never does."""
+
+    NONE = "none"
+    COPYRIGHT = "copyright"
+
+
+class Aim(BaseModel):
+    """A quality that is searched for: a ``look`` (SSIMULACRA2, 100 is identical) that must be
+    reached, or ``max_bytes`` that a variant may weigh."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    look: float | None = Field(default=None, ge=10, le=99)
+    max_bytes: int | None = Field(default=None, ge=100)
+
+    @model_validator(mode="after")
+    def _one(self) -> Aim:
+        if (self.look is None) == (self.max_bytes is None):
+            raise ValueError("a quality has a look or max_bytes, one of them")
+        return self
+
+    @property
+    def words(self) -> str:
+        if self.look is not None:
+            return f"look {self.look:g}"
+        return f"at most {(self.max_bytes or 0) / 1000:,.1f} kB"
+
+
+@dataclass(frozen=True)
+class Settings:
+    """What an encoder is told besides its quality. ``effort`` None is the usual one; ``colours``
+    makes a PNG with a palette of at the most so many; ``dither`` is 0..1; ``copyright`` is written
+    into the file."""
+
+    effort: int | None = None
+    progressive: bool = True
+    chroma: Chroma = Chroma.AUTO
+    colours: int | None = None
+    dither: float = 1.0
+    copyright: str = ""
+
+
+class Recipe(BaseModel):
+    """How a picture is treated: sizes, formats, quality, transparency, file name.
+
+    Sizes are ``widths`` in px, or ``densities`` (pixels for each CSS px) of a ``shown`` width in
+    CSS px. ``ratio`` is width ÷ height; ``focal`` and ``zoom`` say what a ``cover`` keeps. Quality
+    is one Aim for all formats, or a number or Aim for each. A format that an older one beats is
+    left out unless ``every_format``. Formats that cannot hold alpha get the
+    matte whatever the policy says.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     formats: tuple[Format, ...] = Field(min_length=1)
-    widths: tuple[Width, ...] = Field(min_length=1, max_length=64)
-    quality: dict[Format, Quality] = Field(default_factory=dict)
+    widths: tuple[Width, ...] = Field(default=(), max_length=64)
+    densities: tuple[Density, ...] = Field(default=(), max_length=8)
+    shown: Width | None = None
+    fit: Fit = Fit.CONTAIN
+    ratio: Ratio | None = None
+    focal: tuple[Share, Share] | None = None
+    zoom: float = Field(default=1.0, ge=1, le=20)
+    enlarge: bool = False
+    every_format: bool = False
+    quality: Aim | dict[Format, Quality | Aim] = Field(default_factory=dict)
+    effort: dict[Format, int] = Field(default_factory=dict)
+    progressive: bool = True
+    chroma: Chroma = Chroma.AUTO
+    colours: Literal[2, 4, 16, 256] | None = None
+    dither: Share = 1.0
+    metadata: Keep = Keep.NONE
     alpha: AlphaPolicy = AlphaPolicy.KEEP
     matte: str = Field(default="#ffffff", pattern=r"^#[0-9a-fA-F]{6}$")
     name: str = Field(default=DEFAULT_NAME, max_length=200)
@@ -69,19 +162,84 @@ class Recipe(BaseModel):
             raise ValueError(f"the name template has {sorted(unknown)}; it may have {known}")
         return name
 
+    @field_validator("densities")
+    @classmethod
+    def _sparse_first(cls, densities: tuple[float, ...]) -> tuple[float, ...]:
+        return tuple(sorted(set(densities)))
+
+    @field_validator("ratio", mode="before")
+    @classmethod
+    def _ratio_in_words(cls, ratio: object) -> object:
+        """``"16:9"`` is 16 ÷ 9."""
+        if not isinstance(ratio, str):
+            return ratio
+        sides = _RATIO.fullmatch(ratio.strip())
+        if not sides or float(sides[2]) == 0:
+            raise ValueError(f'{ratio!r} is no ratio: give one as "16:9"')
+        return float(sides[1]) / float(sides[2])
+
+    @field_validator("effort")
+    @classmethod
+    def _possible_effort(cls, effort: dict[Format, int]) -> dict[Format, int]:
+        for format, value in effort.items():
+            most = MOST_EFFORT[format]
+            if not most:
+                raise ValueError(f"{FORMATS[format].label} has no effort")
+            if not 0 <= value <= most:
+                raise ValueError(f"the effort of {FORMATS[format].label} is 0 to {most}")
+        return effort
+
+    @model_validator(mode="after")
+    def _one_ladder(self) -> Recipe:
+        if bool(self.widths) == bool(self.densities):
+            raise ValueError("a recipe has widths or densities, one of them")
+        if bool(self.densities) != (self.shown is not None):
+            raise ValueError("densities go with the width that the picture is shown at: shown")
+        if self.fit is not Fit.CONTAIN and self.ratio is None:
+            raise ValueError(f"{self.fit.value} needs a ratio")
+        return self
+
     @model_validator(mode="after")
     def _distinct_names(self) -> Recipe:
-        if len(self.widths) > 1 and "{width}" not in self.name and "{height}" not in self.name:
+        sized = any(f"{{{field}}}" in self.name for field in ("width", "height", "hash"))
+        if self.densities and "{density}" in self.name:
+            sized = True
+        if len(self.widths or self.densities) > 1 and not sized:
             raise ValueError("the name template needs {width}, since there are several widths")
         if len(self.formats) > 1 and "{ext}" not in self.name and "{format}" not in self.name:
             raise ValueError("the name template needs {ext}, since there are several formats")
         return self
 
-    def quality_for(self, format: Format) -> int | None:
-        """1..100 as the encoder counts it; None where the format has no such number."""
+    @property
+    def all_widths(self) -> tuple[int, ...]:
+        """The widths that are asked for, in px."""
+        if self.shown is None:
+            return self.widths
+        return tuple(sorted({round(self.shown * density) for density in self.densities}))
+
+    def density_of(self, width: int) -> str:
+        """``"2x"`` for a width of one that is asked for by densities; else empty."""
+        if self.shown is None:
+            return ""
+        return f"{width / self.shown:.3g}x"
+
+    def quality_for(self, format: Format) -> int | Aim | None:
+        """1..100 as the encoder counts it, or what to search for; None where the format has no
+        such number."""
         if format is Format.PNG:
             return None
+        if isinstance(self.quality, Aim):
+            return self.quality
         return self.quality.get(format, DEFAULT_QUALITY[format])
+
+    def settings_for(self, format: Format) -> Settings:
+        return Settings(
+            effort=self.effort.get(format),
+            progressive=self.progressive,
+            chroma=self.chroma,
+            colours=self.colours if format is Format.PNG else None,
+            dither=self.dither,
+        )
 
 
 BUILT_IN: dict[str, Recipe] = {

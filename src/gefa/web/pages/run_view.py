@@ -114,7 +114,7 @@ def sheet_of(manifest: Manifest, plan: Plan) -> list[Group]:
     groups: dict[str, Group] = {}
     by_cut = manifest.files_by_cut()
     for cut in manifest.cuts:
-        widths = list(plan.recipe(cut.recipe).widths)
+        widths = list(plan.recipe(cut.recipe).all_widths)
         group = groups.setdefault(cut.recipe, Group(cut.recipe, widths))
         group.rows.append(_sheet_row(cut, by_cut.get(cut.name, []), widths))
     cells = [c for group in groups.values() for row in group.rows for c in row.cells if c]

@@ -1,0 +1,254 @@
+"""The files of one job while they are made: encoded side by side, compared, and put down."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from dataclasses import dataclass, field, replace
+from math import log2
+
+import pyvips
+from pydantic import BaseModel
+
+from gefa.core.cut.cut import Remark
+from gefa.core.deliver.manifest import File
+from gefa.core.deliver.shelf import Shelf, Stored
+from gefa.core.errors import EncodeError
+from gefa.core.geometry import Rect
+from gefa.core.jobs import Job, Variant
+from gefa.core.read.document import Document
+from gefa.core.treat.find import Looked, Wish, find
+from gefa.core.treat.formats import FORMATS, ORDER, Format
+from gefa.core.treat.make import fit_alpha
+from gefa.core.treat.recipe import Aim
+from gefa.core.treat.search import Found
+from gefa.core.treat.typical import DRIFT
+
+
+class Said(BaseModel):
+    """What making a job's files had to say, kept for when they are only recalled: the crop (canvas
+    px), reasons for files that were left out by the variant's key, and warnings."""
+
+    crop: Rect | None = None
+    left_out: dict[str, str] = {}
+    warnings: list[Remark] = []
+
+    def left_out_remarks(self, job: Job) -> list[Remark]:
+        """One for each reason."""
+        reasons = dict.fromkeys(
+            self.left_out[v.key] for v in job.variants if v.key in self.left_out
+        )
+        return [Remark(cut=job.cut.name, part=job.cut.key, reason=reason) for reason in reasons]
+
+
+@dataclass(frozen=True)
+class _Made:
+    """A file to be compared with others: its bytes, and how it looks if that was measured."""
+
+    data: bytes
+    score: float | None
+    moves: bool
+
+
+@dataclass
+class _Rung:
+    """One size of the picture, and the files of it that have been made."""
+
+    image: pyvips.Image
+    open: set[Format]
+    found: dict[Format, _Made] = field(default_factory=dict)
+    looked: dict[bool, Looked] = field(default_factory=dict)
+
+
+class Making:
+    """Makes the files of ``job``, at most ``threads`` at once. ``said`` is what is known of an
+    earlier making of the same."""
+
+    def __init__(
+        self,
+        job: Job,
+        shelf: Shelf,
+        on_file: Callable[[File], None],
+        threads: int,
+        said: Said,
+    ) -> None:
+        self.job = job
+        self.said = said
+        self.files: dict[str, File] = {}
+        self.failed: list[Remark] = []
+        self.copyright = ""
+        self.searches = any(isinstance(variant.quality, Aim) for variant in job.variants)
+        self._shelf, self._on_file = shelf, on_file
+        self._threads = threads
+        self._pool = ThreadPoolExecutor(threads)
+        self._running: dict[Future[Found], tuple[Variant, _Rung]] = {}
+        self._off: dict[Format, tuple[int, float]] = {}
+        self._beaten: dict[Format, list[str]] = {}
+        self._recalled: dict[str, Stored] = {}
+
+    def recall(self) -> list[Variant]:
+        """Take what is on the shelf; what is not, and was not left out before."""
+        missing = []
+        for variant in self.job.variants:
+            if variant.key in self.said.left_out:
+                continue
+            stored = self._shelf.recall(variant.key, variant.path)
+            if stored is None:
+                missing.append(variant)
+            else:
+                self._recalled[variant.path] = stored
+                self._there(variant, stored)
+        return missing
+
+    def begin(self, variants: list[Variant], image: pyvips.Image, document: Document) -> None:
+        """Begin the files of one size; waits while as many are on their way as there are threads,
+        so that no more pictures are held than that."""
+        rung = _Rung(image, {variant.format for variant in variants})
+        for known in self.job.variants:
+            if variants and known.size == variants[0].size and known.path in self._recalled:
+                stored = self._recalled[known.path]
+                data = self._shelf.load(stored, known.path)
+                rung.found[known.format] = _Made(data, stored.score, known.moves)
+        for variant in variants:
+            self._wait_for(variant)
+            looked = self._looked(rung, variant, document)
+            started = self._pool.submit(find, looked, self._wish(variant))
+            self._running[started] = (variant, rung)
+
+    def finish(self) -> None:
+        """Wait for the last files, and leave out what is worth nothing."""
+        self._take(wait(self._running).done)
+        self._pool.shutdown()
+        self._leave_out()
+
+    def _wait_for(self, variant: Variant) -> None:
+        if isinstance(variant.quality, Aim):
+            neighbour = [f for f, (v, _) in self._running.items() if v.format is variant.format]
+            self._take(wait(neighbour).done)
+        while len(self._running) >= self._threads:
+            self._take(wait(self._running, return_when=FIRST_COMPLETED).done)
+
+    def _looked(self, rung: _Rung, variant: Variant, document: Document) -> Looked:
+        still = fit_alpha(rung.image, variant.format, self.job.recipe)
+        if variant.moves:
+            moving = fit_alpha(document.moving(variant.size), variant.format, self.job.recipe)
+            return Looked(moving, still)
+        alpha = bool(still.hasalpha())
+        return rung.looked.setdefault(alpha, Looked(still))
+
+    def _wish(self, variant: Variant) -> Wish:
+        settings = self.job.recipe.settings_for(variant.format)
+        off = 0.0
+        if variant.format in self._off:
+            width, found = self._off[variant.format]
+            off = found
+            if isinstance(variant.quality, Aim) and variant.quality.look is not None:
+                off += DRIFT[variant.format] * log2(variant.width / width)
+            else:
+                off += 2 * log2(variant.width / width)
+        return Wish(
+            variant.format,
+            variant.quality,
+            replace(settings, copyright=self.copyright),
+            self.job.cut.size.resolution if self.job.cut.size else None,
+            off,
+        )
+
+    def _take(self, done: Iterable[Future[Found]]) -> None:
+        for future in done:
+            variant, rung = self._running.pop(future)
+            try:
+                found = future.result()
+            except EncodeError as error:
+                self._fail(variant, str(error))
+            else:
+                self._took(variant, rung, found)
+            rung.open.discard(variant.format)
+            if not rung.open:
+                self._compare(rung)
+
+    def _took(self, variant: Variant, rung: _Rung, found: Found) -> None:
+        self._off[variant.format] = (variant.width, found.off)
+        if not found.fits:
+            self.said.left_out[variant.key] = f"{variant.path} is left out: {found.limit}"
+            return
+        if found.limit:
+            self._warn(f"{variant.path}: {found.limit}")
+        rung.found[variant.format] = _Made(found.data, found.score, variant.moves)
+        stored = self._shelf.keep(
+            variant.key, variant.path, found.data, quality=found.quality, score=_shown(found.score)
+        )
+        self._there(variant, stored)
+
+    def _fail(self, variant: Variant, reason: str) -> None:
+        self.failed.append(Remark(cut=self.job.cut.name, reason=f"{variant.path}: {reason}"))
+
+    def _warn(self, reason: str) -> None:
+        warning = Remark(cut=self.job.cut.name, part=self.job.cut.key, reason=reason)
+        self.said.warnings.append(warning)
+
+    def _compare(self, rung: _Rung) -> None:
+        """Note which formats an older one beats at this size: not heavier, and no worse a look."""
+        if self.job.recipe.every_format:
+            return
+        for format in sorted(rung.found, key=ORDER.index):
+            older = [other for other in rung.found if ORDER.index(other) > ORDER.index(format)]
+            reason = next((r for other in older if (r := self._beats(rung, other, format))), "")
+            self._beaten.setdefault(format, []).append(reason)
+
+    def _beats(self, rung: _Rung, older: Format, newer: Format) -> str:
+        """Why the older format's file is the better one; empty if it is not."""
+        ours, theirs = rung.found[newer], rung.found[older]
+        if len(ours.data) < len(theirs.data) or ours.moves > theirs.moves:
+            return ""
+        if FORMATS[newer].alpha and not FORMATS[older].alpha and True in rung.looked:
+            return ""  # the older one has lost the transparency
+        scores = [self._scored(rung, found) for found in (theirs, ours)]
+        if scores[0] < scores[1]:
+            return ""
+        return (
+            f"{FORMATS[newer].label} is left out: {FORMATS[older].label} is lighter or as light"
+            f" ({len(theirs.data) / 1000:,.1f} kB against {len(ours.data) / 1000:,.1f} kB)"
+            " and looks no worse, at every width"
+        )
+
+    def _scored(self, rung: _Rung, found: _Made) -> float:
+        if found.score is not None:
+            return found.score
+        looked = rung.looked.get(True) or next(iter(rung.looked.values()))
+        return looked.score(found.data)
+
+    def _leave_out(self) -> None:
+        """A source of a ``<picture>`` needs all its widths, so a format goes as a whole: if it is
+        beaten at every width."""
+        made = {variant.format for variant in self.job.variants if variant.path in self.files}
+        for format, reasons in self._beaten.items():
+            sizes = sum(variant.format is format for variant in self.job.variants)
+            if len(reasons) < sizes or not all(reasons) or len(made) < 2:
+                continue
+            made.discard(format)
+            for variant in self.job.variants:
+                if variant.format is format and variant.path in self.files:
+                    del self.files[variant.path]
+                    self._shelf.discard(variant.path)
+                    self.said.left_out[variant.key] = reasons[-1]
+
+    def _there(self, variant: Variant, stored: Stored) -> None:
+        self.files[variant.path] = File(
+            cut=self.job.cut.name,
+            path=variant.path,
+            format=variant.format,
+            width=variant.width,
+            height=variant.height,
+            bytes=stored.bytes,
+            sha256=stored.sha256,
+            quality=stored.quality,
+            score=stored.score,
+            reused=stored.reused,
+            moves=variant.moves,
+        )
+        self._on_file(self.files[variant.path])
+
+
+def _shown(score: float | None) -> float | None:
+    return None if score is None else round(score, 2)

@@ -1,0 +1,19 @@
+"""Whom a picture belongs to, as its metadata say."""
+
+from __future__ import annotations
+
+import pyvips
+
+from gefa.core.read.naming import one_line
+
+_FIELD = "exif-ifd0-Copyright"
+_MOST = 300
+
+
+def copyright_of(image: pyvips.Image) -> str:
+    """The Copyright entry (EXIF 2.32, tag 8298) on one line; empty if there is none."""
+    if not image.get_typeof(_FIELD):
+        return ""
+    # libvips adds the type and length in brackets.
+    text = str(image.get(_FIELD)).rpartition(" (")[0]
+    return one_line(text.replace("\0", " "))[:_MOST]

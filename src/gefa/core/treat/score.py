@@ -1,0 +1,347 @@
+"""How much like its reference a picture looks: SSIMULACRA2.
+
+The measure, its constants and weights are those of SSIMULACRA 2.1 (Sneyers, Cloudinary, 2023, BSD
+3-Clause): structural similarity and differences of edges, in the XYB colours of human vision, at
+six scales. 100 is identical, 90 hard to tell apart, 70 good, 50 middling; it has no lower end.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import cast
+
+import cv2
+import numpy as np
+import pyvips
+from numpy.typing import NDArray
+
+from gefa.core.pixels import on_matte, with_alpha
+from gefa.core.treat.weights import WEIGHTS
+
+Floats = NDArray[np.float32]
+Bytes = NDArray[np.uint8]
+
+SCALES = 6
+SMALLEST = 8
+"""px of a side below which there is no further scale"""
+C2 = 0.0009
+SIGMA = 1.5
+REACH = 5
+"""px that the blur reaches"""
+STRIP_BYTES = 200_000
+"""of one band of rows; so much stays in a core's cache"""
+FAINT = 0.01
+"""weights below this move no score by a tenth of a point, and are left out"""
+KEPT_PIXELS = 4_000_000
+"""of a reference that is kept ready"""
+HALO = 192
+"""rows: a multiple of the coarsest scale's 32, and more than the blur reaches there"""
+GROUNDS = ("#1a1a1a", "#e6e6e6")
+"""dark and light, that transparent pictures are laid on"""
+PERFECT = 100.0
+
+cv2.setNumThreads(1)  # processes share the cores, threads within them would only get in the way
+
+_BIAS = 0.0037930732552754493
+_ABSORBED = (
+    (0.30, 1 - 0.078 - 0.30, 0.078),
+    (0.23, 1 - 0.078 - 0.23, 0.078),
+    (0.24342268924547819, 0.20476744424496821, 1 - 0.24342268924547819 - 0.20476744424496821),
+)
+"""of linear red, green and blue by the eye's L, M and S"""
+_ROOT = float(np.cbrt(_BIAS))
+
+
+@lru_cache(maxsize=SCALES)
+def _weights(scales: int) -> NDArray[np.float64]:
+    """Bands × scales × (mean, 4-norm) × maps. A small picture has fewer scales, and uses the
+    weights up in their order all the same."""
+    weights = np.asarray(WEIGHTS[: 18 * scales]).reshape(3, scales, 2, 3)
+    return np.where(weights < FAINT, 0, weights)
+
+
+def _bands_at(scale: int, scales: int) -> list[int]:
+    """The bands of colour that count at a scale of so many."""
+    return [band for band in range(3) if _weights(scales)[band, scale].any()]
+
+
+_LINEAR = np.array(
+    [v / 12.92 if v <= 0.04045 else ((v + 0.055) / 1.055) ** 2.4 for v in np.arange(256) / 255],
+    np.float32,
+)
+_KERNEL = np.exp(-0.5 * (np.arange(-REACH, REACH + 1) / SIGMA) ** 2)
+_KERNEL = (_KERNEL / _KERNEL.sum()).astype(np.float32)
+
+
+@dataclass(frozen=True)
+class _Plane:
+    """A band of colour (0 X, 1 Y, 2 B) of a reference at one scale, with local means and mean
+    squares. ``values`` has REACH mirrored rows above and below, the others have none."""
+
+    band: int
+    values: Floats
+    mean: Floats
+    square: Floats
+
+
+@dataclass(frozen=True)
+class _Band:
+    """Rows of a picture (first and last, exclusive) that are measured, and those that are looked
+    at for it, so that no band's edge shows."""
+
+    top: int
+    bottom: int
+    first: int
+    last: int
+
+
+class Reference:
+    """An opaque sRGB picture that others of its size are scored against.
+
+    ``pixels`` are rows × columns × 3 bytes. What is needed of it is computed once; of a very large
+    picture it is computed rows by rows each time, since it takes over 20 bytes a pixel.
+    """
+
+    def __init__(self, pixels: Bytes) -> None:
+        self._pixels = pixels
+        self._scales = _scales_of(*pixels.shape[:2])
+        self._bands = _bands(pixels)
+        self._kept = [_planes(pixels, self._scales)] if len(self._bands) == 1 else []
+
+    def score(self, pixels: Bytes) -> float:
+        """At the most 100. ``pixels`` must have the reference's shape."""
+        if pixels.shape != self._pixels.shape:
+            raise ValueError(f"{pixels.shape} cannot be scored against {self._pixels.shape}")
+        sums = _Sums()
+        for band in self._bands:
+            rows = slice(band.first, band.last)
+            own = self._kept[0] if self._kept else _planes(self._pixels[rows], self._scales)
+            others = _pyramid(pixels[rows], self._scales)
+            for scale, (planes, theirs) in enumerate(zip(own, others, strict=True)):
+                inner = (
+                    _down(band.top - band.first, scale),
+                    _down(band.bottom - band.first, scale),
+                )
+                for plane, values in zip(planes, theirs, strict=True):
+                    wanted = _weights(self._scales)[plane.band, scale].any(axis=0)
+                    for map, found in _maps(plane, values, inner, wanted):
+                        sums.add(plane.band, scale, map, found)
+        return _score(sums, self._scales)
+
+
+class _Sums:
+    """Three maps (structure, edges added, edges lost), summed up over pixels for each band of
+    colour and scale, plain and to the fourth power."""
+
+    def __init__(self) -> None:
+        self._sums = np.zeros((3, SCALES, 2, 3))
+        self._pixels = np.zeros((3, SCALES, 1, 3))
+
+    def add(self, band: int, scale: int, map: int, values: Floats) -> None:
+        """``values`` are used up."""
+        self._pixels[band, scale, 0, map] += values.size
+        self._sums[band, scale, 0, map] += cv2.sumElems(values)[0]
+        cv2.multiply(values, values, values)
+        self._sums[band, scale, 1, map] += cv2.norm(values, cv2.NORM_L2SQR)
+
+    def norms(self) -> NDArray[np.float64]:
+        """Bands × scales × (mean, 4-norm) × maps."""
+        means = self._sums / np.maximum(self._pixels, 1)
+        means[:, :, 1] **= 0.25
+        return means
+
+
+def _bands(pixels: Bytes) -> list[_Band]:
+    height, width = pixels.shape[:2]
+    if height * width <= KEPT_PIXELS:
+        return [_Band(0, height, 0, height)]
+    rows = max(1, KEPT_PIXELS // width // HALO - 2) * HALO
+    starts = range(0, height, rows)
+    return [
+        _Band(top, min(height, top + rows), max(0, top - HALO), min(height, top + rows + HALO))
+        for top in starts
+    ]
+
+
+def _down(row: int, level: int) -> int:
+    return -(-row // 2**level)
+
+
+def _planes(pixels: Bytes, scales: int) -> list[list[_Plane]]:
+    return [
+        [_plane(band, found) for band, found in zip(_bands_at(scale, scales), bands, strict=True)]
+        for scale, bands in enumerate(_pyramid(pixels, scales))
+    ]
+
+
+def _plane(band: int, values: Floats) -> _Plane:
+    mean, square = np.empty_like(values), np.empty_like(values)
+    padded = _padded(values)
+    for top, bottom in _strips(values):
+        rows = padded[top : bottom + 2 * REACH]
+        mean[top:bottom] = _blur(rows)
+        square[top:bottom] = _blur(cv2.multiply(rows, rows))
+    return _Plane(band, padded, mean, square)
+
+
+class AlphaReference:
+    """A picture that others are scored against, with or without alpha.
+
+    A transparent one is laid on a dark and on a light ground, and the worse score counts.
+    """
+
+    def __init__(self, image: pyvips.Image) -> None:
+        self._grounds = GROUNDS if image.hasalpha() else ("",)
+        self._references = [Reference(_bytes(image, ground)) for ground in self._grounds]
+
+    def score(self, image: pyvips.Image) -> float:
+        """Of a picture of the same size; alpha that only one of the two has counts as opaque."""
+        shown = with_alpha(image) if len(self._grounds) > 1 else image
+        return min(
+            reference.score(_bytes(shown, ground))
+            for reference, ground in zip(self._references, self._grounds, strict=True)
+        )
+
+
+def _bytes(image: pyvips.Image, ground: str) -> Bytes:
+    return cast(Bytes, on_matte(image, ground or GROUNDS[1]).numpy())
+
+
+def _scales_of(height: int, width: int) -> int:
+    """How many scales a picture has: full size and each half of it."""
+    found = 0
+    while found < SCALES and min(height, width) >= SMALLEST:
+        found += 1
+        height, width = -(-height // 2), -(-width // 2)
+    return found
+
+
+def _pyramid(pixels: Bytes, scales: int) -> list[list[Floats]]:
+    """The bands of colour that count at full size and at each half of it."""
+    linear = [cast(Floats, cv2.LUT(plane, _LINEAR)) for plane in cv2.split(pixels)]
+    found = []
+    for scale in range(scales):
+        if scale:
+            linear = [_halved(plane) for plane in linear]
+        found.append(_colours(linear, _bands_at(scale, scales)))
+    return found
+
+
+def _colours(linear: list[Floats], bands: list[int]) -> list[Floats]:
+    """Bands of XYB from linear RGB."""
+    height, width = linear[0].shape
+    found = [np.empty((height, width), np.float32) for _ in bands]
+    for top, bottom in _strips(linear[0]) if bands else ():
+        cones = [_cone(absorbed, linear, top, bottom) for absorbed in _ABSORBED[: 2 + (2 in bands)]]
+        for band, plane in zip(bands, found, strict=True):
+            _opponent(band, cones, plane[top:bottom])
+    return found
+
+
+def _cone(
+    absorbed: tuple[float, float, float], linear: list[Floats], top: int, bottom: int
+) -> Floats:
+    red, green, blue = (plane[top:bottom] for plane in linear)
+    found = cv2.addWeighted(red, absorbed[0], green, absorbed[1], _BIAS)
+    cv2.scaleAdd(blue, absorbed[2], found, found)
+    return cast(Floats, cv2.pow(found, 1 / 3, found))
+
+
+def _opponent(band: int, cones: list[Floats], into: Floats) -> None:
+    """X = 14 (L - M) / 2 + 0.42, Y = (L + M) / 2 + 0.01, B = S - (L + M) / 2 + 0.55, where L, M
+    and S are cube roots less that of the bias."""
+    if band == 0:
+        cv2.addWeighted(cones[0], 7.0, cones[1], -7.0, 0.42, into)
+    elif band == 1:
+        cv2.addWeighted(cones[0], 0.5, cones[1], 0.5, 0.01 - _ROOT, into)
+    else:
+        cv2.addWeighted(cones[0], -0.5, cones[1], -0.5, 0.55, into)
+        cv2.add(into, cones[2], into)
+
+
+def _halved(linear: Floats) -> Floats:
+    """Means of 2 × 2 pixels; at an odd edge of the pixels that there are."""
+    height, width = linear.shape
+    even = linear
+    if height % 2 or width % 2:
+        even = cv2.copyMakeBorder(linear, 0, height % 2, 0, width % 2, cv2.BORDER_REPLICATE)
+    size = (even.shape[1] // 2, even.shape[0] // 2)
+    return cast(Floats, cv2.resize(even, size, interpolation=cv2.INTER_AREA))
+
+
+def _strips(pixels: Floats, first: int = 0, last: int | None = None) -> list[tuple[int, int]]:
+    """First and last row (exclusive) of strips that fit into the cache."""
+    height, width = pixels.shape[:2]
+    end = height if last is None else min(height, last)
+    rows = max(16, STRIP_BYTES // (width * 4))
+    return [(top, min(end, top + rows)) for top in range(first, end, rows)]
+
+
+def _padded(xyb: Floats) -> Floats:
+    return cast(Floats, cv2.copyMakeBorder(xyb, REACH, REACH, 0, 0, cv2.BORDER_REFLECT))
+
+
+def _blur(band: Floats) -> Floats:
+    """A Gaussian; nothing lies left and right of the picture. Gives REACH rows less each way."""
+    blurred = cv2.sepFilter2D(band, -1, _KERNEL, _KERNEL, borderType=cv2.BORDER_CONSTANT)
+    return cast(Floats, blurred[REACH:-REACH])
+
+
+def _maps(
+    own: _Plane, values: Floats, inner: tuple[int, int], wanted: NDArray[np.bool_]
+) -> Iterator[tuple[int, Floats]]:
+    """The maps that count, by number, of the rows ``inner`` (first and last, exclusive)."""
+    padded = _padded(values)
+    for top, bottom in _strips(values, *inner):
+        rows, here = slice(top, bottom + 2 * REACH), slice(top + REACH, bottom + REACH)
+        own_mean, mean = own.mean[top:bottom], _blur(padded[rows])
+        if wanted[0]:
+            squares = _blur(cv2.multiply(padded[rows], padded[rows]))
+            cv2.add(squares, own.square[top:bottom], squares)
+            product = _blur(cv2.multiply(own.values[rows], padded[rows]))
+            yield 0, _structure(own_mean, mean, squares, product)
+        if wanted[1:].any():
+            apart = _edges(own.values[here], own_mean, padded[here], mean)
+            yield 1, np.maximum(apart, 0)
+            yield 2, np.maximum(-apart, 0)
+
+
+def _structure(m1: Floats, m2: Floats, squares: Floats, product: Floats) -> Floats:
+    """1 - SSIM with the contrast term left out, as SSIMULACRA2 has it; never below 0."""
+    apart = cv2.subtract(m1, m2)
+    cv2.multiply(apart, apart, apart)
+    both = cv2.multiply(m1, m2)
+    # m1² + m2² = (m1 - m2)² + 2 m1 m2
+    below = squares - apart
+    below -= 2 * both
+    below += np.float32(C2)
+    above = product - both
+    above *= 2
+    above += np.float32(C2)
+    apart -= 1
+    above *= apart
+    above /= below
+    above += 1
+    return cast(Floats, cv2.max(above, 0.0))
+
+
+def _edges(a: Floats, a_mean: Floats, b: Floats, b_mean: Floats) -> Floats:
+    """Above 0 where the other picture has edges that the reference lacks, below 0 the other way."""
+    theirs = cv2.absdiff(b, b_mean)
+    theirs += 1
+    ours = cv2.absdiff(a, a_mean)
+    ours += 1
+    theirs /= ours
+    theirs -= 1
+    return cast(Floats, theirs)
+
+
+def _score(sums: _Sums, scales: int) -> float:
+    """The sums weighted, and bent to the scale of what people said."""
+    found = sums.norms()[:, :scales]
+    total = float((_weights(scales) * found).sum()) * 0.9562382616834844
+    bent = 2.326765642916932 * total - 0.020884521182843837 * total**2
+    bent += 6.248496625763138e-05 * total**3
+    return PERFECT - 10.0 * float(bent**0.6276336467831387) if bent > 0 else PERFECT

@@ -1,0 +1,58 @@
+"""How score and weight usually grow with an encoder's quality number.
+
+Means over the sample photographs at 640 px. Searches start from these curves and are corrected by
+what they measure, so a picture that is not typical costs an encode more, and no accuracy.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from dataclasses import dataclass
+
+from gefa.core.treat.formats import Format
+
+
+@dataclass(frozen=True)
+class Curve:
+    """A value that grows with quality, linear between ``points`` of (quality, value)."""
+
+    points: tuple[tuple[float, float], ...]
+
+    def value(self, quality: float) -> float:
+        return _between([q for q, _ in self.points], [v for _, v in self.points], quality)
+
+    def quality(self, value: float) -> float:
+        """The quality that usually gives ``value``; beyond the ends in their direction."""
+        return _between([v for _, v in self.points], [q for q, _ in self.points], value)
+
+
+def _between(xs: list[float], ys: list[float], x: float) -> float:
+    at = min(max(bisect_left(xs, x), 1), len(xs) - 1)
+    share = (x - xs[at - 1]) / (xs[at] - xs[at - 1])
+    return ys[at - 1] + share * (ys[at] - ys[at - 1])
+
+
+def _curve(*values: float) -> Curve:
+    qualities = (10, 20, 30, 40, 50, 60, 70, 80, 90, 95, 100)
+    return Curve(tuple(zip(qualities, values, strict=True)))
+
+
+SCORES = {
+    Format.AVIF: _curve(35.7, 47.9, 58.4, 68.1, 74.6, 78.6, 82.0, 85.5, 89.4, 91.9, 96.1),
+    Format.WEBP: _curve(33.2, 43.3, 50.5, 56.1, 60.7, 64.4, 67.6, 72.3, 81.5, 85.6, 88.3),
+    Format.JPEG: _curve(-25.4, 23.4, 45.1, 55.8, 63.6, 67.9, 73.4, 79.2, 87.6, 91.1, 95.5),
+}
+"""SSIMULACRA2"""
+
+WEIGHTS = {
+    Format.AVIF: _curve(-2.30, -2.04, -1.77, -1.43, -1.02, -0.71, -0.40, 0.0, 0.69, 1.24, 2.41),
+    Format.WEBP: _curve(-1.35, -1.14, -0.97, -0.80, -0.63, -0.48, -0.33, 0.0, 0.69, 1.25, 1.81),
+    Format.JPEG: _curve(-1.71, -1.31, -1.08, -0.84, -0.65, -0.49, -0.27, 0.0, 0.66, 1.14, 2.31),
+}
+"""natural logarithms of bytes, against those at quality 80"""
+
+DRIFT = {Format.AVIF: -4.0, Format.WEBP: -2.4, Format.JPEG: -2.5}
+"""points that a picture of twice the width scores more or less, against the typical one"""
+LOWEST = {Format.AVIF: 15, Format.WEBP: 15, Format.JPEG: 20}
+"""the lowest quality that anything is searched at: below it, it is mush"""
+HIGHEST = 100
