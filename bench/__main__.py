@@ -12,7 +12,7 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
-from bench import cutting
+from bench import cutting, quality
 from bench.batch import against_pillow, efficiency, photographs
 from bench.memory import peak_memory
 
@@ -64,6 +64,38 @@ def measure(folder: Path) -> list[Figure]:
             f"{memory.width} × {memory.height} px JPEG, {memory.files} files",
         ),
         *cutting_figures(folder),
+        *quality_figures(photos),
+    ]
+
+
+def quality_figures(photos: list[Path]) -> list[Figure]:
+    # One of each scene: mirrored ones cost the same again.
+    searched = quality.searching(photos[::4])
+    scored = quality.scoring(photos[0])
+    return [
+        Figure(
+            f"look {quality.LOOK:g}, time against one fixed encode",
+            searched.times,
+            "at most 3",
+            searched.times <= 3,
+            f"{len(searched.encodes)} files, median {searched.median_encodes:g} and at most"
+            f" {max(searched.encodes)} encodes; {min(searched.above):.2f} to"
+            f" {max(searched.above):.2f} points above, {searched.named} limits named",
+        ),
+        Figure(
+            f"bytes of look {quality.LOOK:g} against fixed numbers",
+            searched.share,
+            "at most 0.8",
+            searched.share <= 0.8,
+            f"{searched.bytes / 1e6:.2f} MB against {searched.fixed_bytes / 1e6:.2f} MB",
+        ),
+        Figure(
+            "speed of the score against the package",
+            scored.times,
+            "at least 5",
+            scored.times >= 5,
+            f"{scored.ours:.3f} s against {scored.theirs:.3f} s for a megapixel",
+        ),
     ]
 
 

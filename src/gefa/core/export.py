@@ -17,7 +17,7 @@ from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import CutRecord, File, OriginalFile
 from gefa.core.deliver.markup import Offer, picture, plain_box
 from gefa.core.deliver.shelf import Shelf
-from gefa.core.geometry import Rect, Size
+from gefa.core.geometry import Rect, Size, height_for
 from gefa.core.jobs import Job, OriginalJob, Variant, key_of
 from gefa.core.making import Making, Said
 from gefa.core.pixels import AlphaKind, alpha_kind
@@ -112,7 +112,7 @@ def carry_out(
     found = {measured: facts.model_dump(mode="json"), said: making.said.model_dump(mode="json")}
     for key, value in found.items():
         shelf.keep_facts(key, value)
-    files = [making.files[v.path] for v in job.variants if v.path in making.files]
+    files = [making.file(v) for v in job.variants if v.path in making.files]
     return JobReport(
         record=_record(job, crop or job.extent, facts, files),
         files=files,
@@ -211,7 +211,7 @@ def _record(job: Job, shown: Rect, facts: Facts | None, files: list[File]) -> Cu
         alt=job.alt,
         markup=plain_box(job.css, job.extent.size)
         if job.css
-        else picture(offers, _shown_size(job, shown), job.alt),
+        else picture(offers, _shown_size(job, shown), job.alt, densities=_by_density(job)),
     )
 
 
@@ -222,10 +222,19 @@ def failed_report(job: Job, reason: str) -> JobReport:
     )
 
 
+def _by_density(job: Job) -> bool:
+    return job.recipe.shown is not None and job.cut.size is None
+
+
 def _shown_size(job: Job, shown: Rect) -> Size:
-    """The natural size in the markup, px: of the ratio that the files have."""
+    """The size in the markup, px: the natural one, in the ratio that the files have; with
+    densities the one it is shown at."""
     if not job.variants:
         return shown.size
+    if _by_density(job):
+        first = job.variants[0].size
+        width = job.recipe.shown or first.width
+        return Size(width, height_for(first, width))
     widest = max((variant.size for variant in job.variants), key=_width)
     if job.recipe.fit is Fit.FILL and job.recipe.ratio and job.cut.size is None:
         return widest

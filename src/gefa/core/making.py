@@ -27,10 +27,12 @@ from gefa.core.treat.typical import DRIFT
 
 class Said(BaseModel):
     """What making a job's files had to say, kept for when they are only recalled: the crop (canvas
-    px), reasons for files that were left out by the variant's key, and warnings."""
+    px); by the variant's key, reasons for files that were left out, and what kept an encoder from
+    its look; and warnings."""
 
     crop: Rect | None = None
     left_out: dict[str, str] = {}
+    limits: dict[str, str] = {}
     warnings: list[Remark] = []
 
     def left_out_remarks(self, job: Job) -> list[Remark]:
@@ -85,6 +87,7 @@ class Making:
         self._off: dict[Format, tuple[int, float]] = {}
         self._beaten: dict[Format, list[str]] = {}
         self._recalled: dict[str, Stored] = {}
+        self._smaller: dict[bool, Looked] = {}
 
     def recall(self) -> list[Variant]:
         """Take what is on the shelf; what is not, and was not left out before."""
@@ -134,7 +137,10 @@ class Making:
             moving = fit_alpha(document.moving(variant.size), variant.format, self.job.recipe)
             return Looked(moving, still)
         alpha = bool(still.hasalpha())
-        return rung.looked.setdefault(alpha, Looked(still))
+        if alpha not in rung.looked:
+            rung.looked[alpha] = Looked(still, smaller=self._smaller.get(alpha))
+            self._smaller = {alpha: rung.looked[alpha]} if self.searches else {}
+        return rung.looked[alpha]
 
     def _wish(self, variant: Variant) -> Wish:
         settings = self.job.recipe.settings_for(variant.format)
@@ -173,7 +179,9 @@ class Making:
             self.said.left_out[variant.key] = f"{variant.path} is left out: {found.limit}"
             return
         if found.limit:
-            self._warn(f"{variant.path}: {found.limit}")
+            self.said.limits[variant.key] = found.limit
+            if found.short:
+                self._warn(f"{variant.path}: {found.limit}")
         rung.found[variant.format] = _Made(found.data, found.score, variant.moves)
         stored = self._shelf.keep(
             variant.key, variant.path, found.data, quality=found.quality, score=_shown(found.score)
@@ -232,6 +240,11 @@ class Making:
                     del self.files[variant.path]
                     self._shelf.discard(variant.path)
                     self.said.left_out[variant.key] = reasons[-1]
+
+    def file(self, variant: Variant) -> File:
+        """A file that was made or recalled, with its limit."""
+        limit = self.said.limits.get(variant.key, "")
+        return self.files[variant.path].model_copy(update={"limit": limit})
 
     def _there(self, variant: Variant, stored: Stored) -> None:
         self.files[variant.path] = File(

@@ -12,7 +12,8 @@ MANIFEST = "manifest.json"
 
 
 class File(BaseModel):
-    """One variant made: cut × width × format. Sizes in px, ``score`` null until measured."""
+    """One variant made: cut × width × format. Sizes in px, ``score`` (SSIMULACRA2) null
+    until measured; ``limit`` names what kept its encoder from the look that was asked for."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -27,6 +28,7 @@ class File(BaseModel):
     score: float | None = None
     reused: bool
     moves: bool = False
+    limit: str = ""
 
 
 class CutRecord(BaseModel):

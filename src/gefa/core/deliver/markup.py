@@ -35,28 +35,30 @@ def picture(
     *,
     sizes: str = "",
     lazy: bool = True,
+    densities: bool = False,
 ) -> str:
     """A ``<picture>`` with a ``<source>`` for each format and an ``<img>`` in the last one.
 
     ``shown`` is the natural size in px; it gives ``width`` and ``height``, so that nothing
-    jumps. ``sizes`` is the attribute of that name, by default ``default_sizes``. WHATWG HTML,
-    4.8.1 and 4.8.4.2.
+    jumps. ``sizes`` is the attribute of that name, by default ``default_sizes``. With
+    ``densities`` the picture is always shown that wide, and the variants are told by pixels for
+    each CSS px. WHATWG HTML, 4.8.1 and 4.8.4.2.
     """
     if not offers:
         return ""
     by_format = _by_format(_worth_offering(offers))
     *sources, (_, fallback) = by_format
-    sizes = escape(sizes or default_sizes(shown))
+    per = shown.width if densities else None
+    sized = "" if densities else f' sizes="{escape(sizes or default_sizes(shown))}"'
     lines = ["<picture>"]
     lines += [
-        f'  <source type="{FORMATS[format].media_type}" srcset="{_srcset(variants)}"'
-        f' sizes="{sizes}">'
+        f'  <source type="{FORMATS[format].media_type}" srcset="{_srcset(variants, per)}"{sized}>'
         for format, variants in sources
     ]
-    middle = _plain_choice(fallback)
+    middle = fallback[0] if densities else _plain_choice(fallback)
     loading = "lazy" if lazy else "eager"
     lines += [
-        f'  <img src="{escape(_url(middle.url))}" srcset="{_srcset(fallback)}" sizes="{sizes}"',
+        f'  <img src="{escape(_url(middle.url))}" srcset="{_srcset(fallback, per)}"{sized}',
         f'       width="{shown.width}" height="{shown.height}" alt="{escape(alt)}"'
         f' loading="{loading}" decoding="async">',
         "</picture>",
@@ -89,8 +91,10 @@ def _plain_choice(offers: Sequence[Offer]) -> Offer:
     return offers[len(offers) // 2]
 
 
-def _srcset(offers: Sequence[Offer]) -> str:
-    return escape(", ".join(f"{_url(offer.url)} {offer.width}w" for offer in offers))
+def _srcset(offers: Sequence[Offer], per: int | None = None) -> str:
+    """By width, or by density where they are shown ``per`` CSS px wide."""
+    told = [f"{o.width}w" if per is None else f"{o.width / per:.3g}x" for o in offers]
+    return escape(", ".join(f"{_url(o.url)} {w}" for o, w in zip(offers, told, strict=True)))
 
 
 def _url(path: str) -> str:

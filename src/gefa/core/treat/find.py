@@ -2,32 +2,62 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import threading
+from dataclasses import dataclass, replace
+from functools import cached_property
 
+import cv2
 import pyvips
 
-from gefa.core.pixels import to_srgb
+from gefa.core.pixels import as_image, to_srgb
 from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import Format
-from gefa.core.treat.recipe import Aim, Settings
+from gefa.core.treat.recipe import Aim, Chroma, Settings
 from gefa.core.treat.score import PERFECT, AlphaReference
 from gefa.core.treat.search import Found, for_budget, for_look
 
 
 class Looked:
     """A picture as it is to be encoded (8-bit sRGB), and how much like it a file looks. ``still``
-    is its first frame where it moves."""
+    is its first frame where it moves, ``smaller`` the same picture at a smaller size."""
 
-    def __init__(self, image: pyvips.Image, still: pyvips.Image | None = None) -> None:
+    def __init__(
+        self,
+        image: pyvips.Image,
+        still: pyvips.Image | None = None,
+        smaller: Looked | None = None,
+    ) -> None:
         self.image = image
+        self._smaller = smaller.half_colour_if_known if smaller is not None else None
         self._still = still if still is not None else image
         self._reference: AlphaReference | None = None
+        self._lock = threading.Lock()
 
     def score(self, data: bytes) -> float:
         """Of a file's bytes, SSIMULACRA2."""
-        if self._reference is None:
-            self._reference = AlphaReference(self._still)
-        return self._reference.score(decoded(data))
+        return self._scored(decoded(data))
+
+    @cached_property
+    def half_colour(self) -> float:
+        """The score of the picture with nothing lost but half the resolution of its colours."""
+        if self._smaller is not None and self._smaller >= FINE_COLOUR:
+            return self._smaller  # larger, it only gets better
+        return self._scored(_half_coloured(self._still))
+
+    @property
+    def half_colour_if_known(self) -> float | None:
+        return self.__dict__.get("half_colour")
+
+    def _scored(self, image: pyvips.Image) -> float:
+        with self._lock:
+            if self._reference is None:
+                self._reference = AlphaReference(self._still)
+        return self._reference.score(image)
+
+
+FINE_COLOUR = 90.0
+COLOUR_SHARE = 0.5
+"""of what a look allows to be lost, that coarse colour alone may take"""
 
 
 @dataclass(frozen=True)
@@ -42,6 +72,33 @@ class Wish:
     off: float = 0.0
 
 
+def _half_coloured(image: pyvips.Image) -> pyvips.Image:
+    """Lightness as it is, colour in means of 2 × 2 pixels, as the plainest decoders show it."""
+    colour = image.extract_band(0, n=3).numpy()
+    height, width = colour.shape[:2]
+    light, red, blue = cv2.split(cv2.cvtColor(colour, cv2.COLOR_RGB2YCrCb))
+    half = (max(1, width // 2), max(1, height // 2))
+    coarse = [
+        cv2.resize(
+            cv2.resize(plane, half, interpolation=cv2.INTER_AREA),
+            (width, height),
+            interpolation=cv2.INTER_NEAREST,
+        )
+        for plane in (red, blue)
+    ]
+    merged = as_image(cv2.cvtColor(cv2.merge([light, *coarse]), cv2.COLOR_YCrCb2RGB))
+    return merged.bandjoin(image[3]) if image.hasalpha() else merged
+
+
+def _with_chroma(looked: Looked, look: float, format: Format, settings: Settings) -> Settings:
+    """Settings that leave the choice open, with it made: full colour where half of it would take
+    more than its share of what may be lost. Encoders choose by quality alone, and jump at 90."""
+    if settings.chroma is not Chroma.AUTO or format not in (Format.AVIF, Format.JPEG):
+        return settings
+    too_coarse = PERFECT - looked.half_colour > COLOUR_SHARE * (PERFECT - look)
+    return replace(settings, chroma=Chroma.FULL if too_coarse else Chroma.HALF)
+
+
 def decoded(data: bytes) -> pyvips.Image:
     """A file's bytes as 8-bit sRGB."""
     return to_srgb(pyvips.Image.new_from_buffer(data, ""))
@@ -50,10 +107,14 @@ def decoded(data: bytes) -> pyvips.Image:
 def find(looked: Looked, wish: Wish) -> Found:
     """The file, with what is known of it; EncodeError if the encoder refuses."""
 
-    def encoded(quality: int | None) -> bytes:
-        return encode(looked.image, wish.format, quality, wish.settings, wish.dpi)
-
     aim = wish.quality
+    settings = wish.settings
+    if isinstance(aim, Aim) and aim.look is not None:
+        settings = _with_chroma(looked, aim.look, wish.format, settings)
+
+    def encoded(quality: int | None) -> bytes:
+        return encode(looked.image, wish.format, quality, settings, wish.dpi)
+
     if isinstance(aim, Aim) and aim.look is not None:
         return for_look(wish.format, aim.look, encoded, looked.score, wish.off)
     if isinstance(aim, Aim) and aim.max_bytes is not None:

@@ -13,7 +13,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.core.treat.typical import HIGHEST, LOWEST, SCORES, WEIGHTS, Curve
+from gefa.core.treat.typical import HIGHEST, LOWEST, SCORES, WEIGHTS, Curve, warped
 
 MOST_ENCODES = 6
 """for one variant"""
@@ -25,17 +25,19 @@ FILLED = 0.95
 
 @dataclass(frozen=True)
 class Tried:
-    """A file made on the way; ``value`` is its score, or the logarithm of its bytes."""
+    """A file made on the way; ``value`` is its warped score, or the logarithm of its bytes."""
 
     quality: int
     data: bytes
     value: float
+    score: float = math.nan
 
 
 @dataclass(frozen=True)
 class Found:
     """The file that was looked for. ``off`` is how far the picture is from the typical one, as a
-    start for its neighbour; ``limit`` names in words what kept it from its target."""
+    start for its neighbour; ``limit`` names in words what kept it from its target, and ``short``
+    tells that it looks worse than was asked for."""
 
     quality: int | None
     data: bytes
@@ -43,6 +45,7 @@ class Found:
     off: float
     score: float | None = None
     limit: str = ""
+    short: bool = False
     fits: bool = True
 
 
@@ -56,20 +59,21 @@ def for_look(
     """The smallest file whose score is at least ``target`` and at most SLACK above it."""
     tries = _search(
         SCORES[format],
-        (target, target + SLACK),
+        (warped(target), warped(target + SLACK)),
         LOWEST[format],
         lambda quality: _scored(quality, encode, score),
         off,
     )
-    reaching = [tried for tried in tries if tried.value >= target]
+    reaching = [tried for tried in tries if tried.score >= target]
     best = min(reaching, key=_quality) if reaching else max(tries, key=_value)
     return Found(
         best.quality,
         best.data,
         len(tries),
         best.value - SCORES[format].value(best.quality),
-        score=best.value,
+        score=best.score,
         limit=_look_limit(format, target, best, tries),
+        short=not reaching,
     )
 
 
@@ -109,7 +113,8 @@ def _value(tried: Tried) -> float:
 
 def _scored(quality: int, encode: Callable[[int], bytes], score: Callable[[bytes], float]) -> Tried:
     data = encode(quality)
-    return Tried(quality, data, score(data))
+    reached = score(data)
+    return Tried(quality, data, warped(reached), reached)
 
 
 def _weighed(quality: int, encode: Callable[[int], bytes]) -> Tried:
@@ -139,36 +144,54 @@ def _search(
             below, first = tried, tried.quality + 1
         else:
             above, last = tried, tried.quality - 1
-        guess = _next(curve, aim, below, above)
+        if below is not None and above is not None:
+            guess = _between(curve, aim, below, above, tries)
+        else:
+            guess = _beyond(curve, aim, tries, first, last)
     return tries
 
 
-def _next(curve: Curve, aim: float, below: Tried | None, above: Tried | None) -> float:
-    if below is not None and above is not None:
-        if above.value <= below.value:
-            return (below.quality + above.quality) / 2
-        share = (aim - below.value) / (above.value - below.value)
-        from_, to = curve.value(below.quality), curve.value(above.quality)
-        return curve.quality(from_ + share * (to - from_))
-    known = below or above
-    assert known is not None
-    return curve.quality(aim - (known.value - curve.value(known.quality)))
+def _between(curve: Curve, aim: float, below: Tried, above: Tried, tries: list[Tried]) -> float:
+    """The next guess, where tries on both sides are known."""
+    middle = (below.quality + above.quality) / 2
+    if above.value <= below.value:
+        return middle
+    share = (aim - below.value) / (above.value - below.value)
+    start, end = curve.value(below.quality), curve.value(above.quality)
+    guess = curve.quality(start + share * (end - start))
+    # One side alone coming nearer may take for ever.
+    one_sided = len(tries) > 2 and (tries[-1].value < aim) == (tries[-2].value < aim)
+    return (guess + middle) / 2 if one_sided else guess
+
+
+def _beyond(curve: Curve, aim: float, tries: list[Tried], first: int, last: int) -> float:
+    """The next guess, where all tries were too low, or all too high."""
+    known = tries[-1]
+    if len(tries) == 1:
+        return curve.quality(aim - (known.value - curve.value(known.quality)))
+    if len(tries) > 2:
+        return last if known.value < aim else first
+    before = tries[-2]
+    steps = known.quality - before.quality
+    slope = (known.value - before.value) / steps if steps else 0.0
+    typical = (curve.value(known.quality + 1) - curve.value(known.quality - 1)) / 2
+    return known.quality + 1.2 * (aim - known.value) / max(slope, typical / 4, 1e-6)
 
 
 def _look_limit(format: Format, target: float, best: Tried, tries: list[Tried]) -> str:
     label = FORMATS[format].label
-    if best.value < target:
-        return f"{label} reaches {best.value:.1f} at its best, {target:g} was asked for"
-    if best.value <= target + SLACK:
+    if best.score < target:
+        return f"{label} reaches {best.score:.1f} at its best, {target:g} was asked for"
+    if best.score <= target + SLACK:
         return ""
     if best.quality <= LOWEST[format]:
-        return f"{label} has {best.value:.1f} already at its lowest sane quality"
-    lower = max((t for t in tries if t.value < target), key=_value, default=None)
+        return f"{label} has {best.score:.1f} already at its lowest sane quality"
+    lower = max((t for t in tries if t.score < target), key=_value, default=None)
     if lower is None:
-        return f"{label} has {best.value:.1f} at quality {best.quality}"
+        return f"{label} has {best.score:.1f} at quality {best.quality}"
     if best.quality - lower.quality > 1:
-        return f"{len(tries)} tries of {label} came no nearer than {best.value:.1f}"
+        return f"{len(tries)} tries of {label} came no nearer than {best.score:.1f}"
     return (
-        f"the steps of {label} are that coarse: quality {lower.quality} gives {lower.value:.1f},"
-        f" {best.quality} gives {best.value:.1f}"
+        f"the steps of {label} are that coarse: quality {lower.quality} gives {lower.score:.1f},"
+        f" {best.quality} gives {best.score:.1f}"
     )

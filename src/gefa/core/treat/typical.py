@@ -6,6 +6,7 @@ what they measure, so a picture that is not typical costs an encode more, and no
 
 from __future__ import annotations
 
+import math
 from bisect import bisect_left
 from dataclasses import dataclass
 
@@ -37,12 +38,22 @@ def _curve(*values: float) -> Curve:
     return Curve(tuple(zip(qualities, values, strict=True)))
 
 
+def warped(score: float) -> float:
+    """A score so that pictures differ by about the same everywhere: what is lost (100 less the
+    score) differs by a factor from picture to picture, so its logarithm does by a sum."""
+    return -math.log(101 - score)
+
+
+def _warped_curve(*scores: float) -> Curve:
+    return _curve(*(warped(score) for score in scores))
+
+
 SCORES = {
-    Format.AVIF: _curve(35.7, 47.9, 58.4, 68.1, 74.6, 78.6, 82.0, 85.5, 89.4, 91.9, 96.1),
-    Format.WEBP: _curve(33.2, 43.3, 50.5, 56.1, 60.7, 64.4, 67.6, 72.3, 81.5, 85.6, 88.3),
-    Format.JPEG: _curve(-25.4, 23.4, 45.1, 55.8, 63.6, 67.9, 73.4, 79.2, 87.6, 91.1, 95.5),
+    Format.AVIF: _warped_curve(35.7, 47.9, 58.4, 68.1, 74.6, 78.6, 82.0, 85.5, 89.4, 91.9, 96.1),
+    Format.WEBP: _warped_curve(33.2, 43.3, 50.5, 56.1, 60.7, 64.4, 67.6, 72.3, 81.5, 85.6, 88.3),
+    Format.JPEG: _warped_curve(-25.4, 23.4, 45.1, 55.8, 63.6, 67.9, 73.4, 79.2, 87.6, 91.1, 95.5),
 }
-"""SSIMULACRA2"""
+"""SSIMULACRA2, warped"""
 
 WEIGHTS = {
     Format.AVIF: _curve(-2.30, -2.04, -1.77, -1.43, -1.02, -0.71, -0.40, 0.0, 0.69, 1.24, 2.41),
@@ -51,8 +62,8 @@ WEIGHTS = {
 }
 """natural logarithms of bytes, against those at quality 80"""
 
-DRIFT = {Format.AVIF: -4.0, Format.WEBP: -2.4, Format.JPEG: -2.5}
-"""points that a picture of twice the width scores more or less, against the typical one"""
+DRIFT = {Format.AVIF: -0.15, Format.WEBP: -0.09, Format.JPEG: -0.095}
+"""how much the warped score of a picture of twice the width is off the typical one"""
 LOWEST = {Format.AVIF: 15, Format.WEBP: 15, Format.JPEG: 20}
 """the lowest quality that anything is searched at: below it, it is mush"""
 HIGHEST = 100

@@ -1,0 +1,109 @@
+"""Qualities that are searched for: how near, in how many encodes, and what is said if not."""
+
+from __future__ import annotations
+
+import math
+import statistics
+
+import pytest
+import pyvips
+from hypothesis import given
+from hypothesis import strategies as st
+
+from gefa.core.treat.encode import encode
+from gefa.core.treat.find import Looked, Wish, find
+from gefa.core.treat.formats import Format
+from gefa.core.treat.recipe import Aim, Settings
+from gefa.core.treat.search import MOST_ENCODES, SLACK, for_budget, for_look
+from gefa.core.treat.typical import LOWEST
+from tests.make import dot, photo
+
+LOSSY = (Format.AVIF, Format.WEBP, Format.JPEG)
+
+
+def textured(width: int, height: int, seed: int) -> pyvips.Image:
+    """Not like the photographs that the typical curves come from."""
+    checks = pyvips.Image.xyz(width, height)
+    board = ((checks[0] / 9).floor() + (checks[1] / 9).floor()) % 2 * 90
+    return (photo(width, height, seed) * 0.6 + board).cast("uchar").copy(interpretation="srgb")
+
+
+PICTURES = [photo(240, 160, 1), photo(400, 260, 7), textured(230, 170, 2), textured(320, 200, 9)]
+
+
+def test_a_look_is_met_closely_in_few_encodes() -> None:
+    encodes = []
+    for image in PICTURES:
+        looked = Looked(image)
+        for format in LOSSY:
+            for target in (60.0, 75.0, 85.0):
+                found = find(looked, Wish(format, Aim(look=target), Settings()))
+                assert found.quality is not None
+                assert found.score == pytest.approx(looked.score(found.data), abs=1e-6)
+                within = target <= (found.score or 0) <= target + SLACK
+                assert within or found.limit, (format, target, found.quality, found.score)
+                encodes.append(found.encodes)
+    assert max(encodes) <= MOST_ENCODES
+    assert statistics.median(encodes) <= 3.5
+
+
+def test_no_byte_limit_is_ever_exceeded() -> None:
+    for image in PICTURES:
+        for format in LOSSY:
+            largest = len(encode(image, format, 90))
+            for share in (0.05, 0.3, 0.8):
+                limit = round(largest * share)
+                found = find(Looked(image), Wish(format, Aim(max_bytes=limit), Settings()))
+                assert found.encodes <= MOST_ENCODES
+                if found.fits:
+                    assert len(found.data) <= limit
+                else:
+                    assert found.quality == LOWEST[format]
+                    assert "lowest that is sane" in found.limit
+
+
+@given(
+    steep=st.floats(0.3, 2.0),
+    lift=st.floats(-40, 40),
+    target=st.floats(20, 95),
+    format=st.sampled_from(LOSSY),
+)
+def test_any_growing_curve_is_searched_to_its_end(
+    steep: float, lift: float, target: float, format: Format
+) -> None:
+    """What an encoder gives is made up here: a score that grows with quality."""
+
+    def score(data: bytes) -> float:
+        return min(100.0, lift + steep * len(data))
+
+    found = for_look(format, target, lambda quality: b"x" * quality, score)
+    assert found.quality is not None
+    reached = found.score is not None and found.score >= target
+    if reached and not found.limit:
+        assert (found.score or 0) <= target + SLACK
+    if not reached:
+        assert "at its best" in found.limit
+    budget = for_budget(format, 60, lambda quality: b"x" * quality)
+    assert len(budget.data) <= 60
+
+
+def test_a_neighbour_gives_a_better_start() -> None:
+    image = textured(300, 220, 5)
+    looked = Looked(image)
+    first = find(looked, Wish(Format.JPEG, Aim(look=70), Settings()))
+    again = find(looked, Wish(Format.JPEG, Aim(look=70), Settings(), off=first.off))
+    assert again.encodes <= first.encodes
+    assert again.encodes <= 2
+
+
+def test_what_a_format_cannot_reach_is_named() -> None:
+    found = find(Looked(textured(120, 90, 1)), Wish(Format.WEBP, Aim(look=98), Settings()))
+    assert "WebP reaches" in found.limit
+    assert found.quality == 100
+    assert math.isfinite(found.score or 0)
+
+
+def test_transparent_pictures_are_searched_too() -> None:
+    piece = dot(120, 120, (20, 20, 80, 80), (180, 60, 20))
+    found = find(Looked(piece), Wish(Format.WEBP, Aim(look=75), Settings()))
+    assert (found.score or 0) >= 75
