@@ -8,6 +8,7 @@ from gefa.core.errors import SourceError, UnsupportedSource
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
 from gefa.core.read.flat import FlatPicture
 from gefa.core.read.openraster import OpenRaster
+from gefa.core.read.pack import is_pack
 from gefa.core.read.pages import PagedTiff, page_names
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.sniff import HEAD_BYTES, KINDS_IN_WORDS, FileKind, sniff
@@ -31,6 +32,12 @@ def kind_of(path: Path, name: str | None = None) -> FileKind:
     if not head:
         raise UnsupportedSource("is empty.", file=file, advice="Save it again, and check its size.")
     kind = sniff(head)
+    if kind is None and is_pack(head):
+        raise UnsupportedSource(
+            "is a zip of files, and this takes one file.",
+            file=file,
+            advice="Unpack it, or give it to an export or to the Sources page.",
+        )
     if kind is None:
         raise UnsupportedSource(
             "is not a picture or design that Gefa reads.",
