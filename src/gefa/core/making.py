@@ -56,7 +56,6 @@ class _Made:
 class _Rung:
     """One size of the picture, and the files of it that have been made."""
 
-    image: pyvips.Image
     open: set[Format]
     found: dict[Format, _Made] = field(default_factory=dict)
     looked: dict[bool, Looked] = field(default_factory=dict)
@@ -85,7 +84,8 @@ class Making:
         self._pool = ThreadPoolExecutor(threads)
         self._running: dict[Future[Found], tuple[Variant, _Rung]] = {}
         self._off: dict[Format, tuple[int, float]] = {}
-        self._beaten: dict[Format, list[str]] = {}
+        self._rivals: set[tuple[Format, Format]] | None = None
+        self._rungs: list[_Rung] = []
         self._recalled: dict[str, Stored] = {}
         self._smaller: dict[bool, Looked] = {}
 
@@ -106,7 +106,7 @@ class Making:
     def begin(self, variants: list[Variant], image: pyvips.Image, document: Document) -> None:
         """Begin the files of one size; waits while as many are on their way as there are threads,
         so that no more pictures are held than that."""
-        rung = _Rung(image, {variant.format for variant in variants})
+        rung = _Rung({variant.format for variant in variants})
         for known in self.job.variants:
             if variants and known.size == variants[0].size and known.path in self._recalled:
                 stored = self._recalled[known.path]
@@ -114,7 +114,7 @@ class Making:
                 rung.found[known.format] = _Made(data, stored.score, known.moves)
         for variant in variants:
             self._wait_for(variant)
-            looked = self._looked(rung, variant, document)
+            looked = self._looked(rung, variant, image, document)
             started = self._pool.submit(find, looked, self._wish(variant))
             self._running[started] = (variant, rung)
 
@@ -131,8 +131,10 @@ class Making:
         while len(self._running) >= self._threads:
             self._take(wait(self._running, return_when=FIRST_COMPLETED).done)
 
-    def _looked(self, rung: _Rung, variant: Variant, document: Document) -> Looked:
-        still = fit_alpha(rung.image, variant.format, self.job.recipe)
+    def _looked(
+        self, rung: _Rung, variant: Variant, image: pyvips.Image, document: Document
+    ) -> Looked:
+        still = fit_alpha(image, variant.format, self.job.recipe)
         if variant.moves:
             moving = fit_alpha(document.moving(variant.size), variant.format, self.job.recipe)
             return Looked(moving, still)
@@ -196,50 +198,38 @@ class Making:
         self.said.warnings.append(warning)
 
     def _compare(self, rung: _Rung) -> None:
-        """Note which formats an older one beats at this size: not heavier, and no worse a look."""
+        """Keep the sizes for a look at the end, while a format is not lighter than an older one at
+        any of them so far: most are at the first."""
         if self.job.recipe.every_format:
             return
-        for format in sorted(rung.found, key=ORDER.index):
-            older = [other for other in rung.found if ORDER.index(other) > ORDER.index(format)]
-            reason = next((r for other in older if (r := self._beats(rung, other, format))), "")
-            self._beaten.setdefault(format, []).append(reason)
-
-    def _beats(self, rung: _Rung, older: Format, newer: Format) -> str:
-        """Why the older format's file is the better one; empty if it is not."""
-        ours, theirs = rung.found[newer], rung.found[older]
-        if len(ours.data) < len(theirs.data) or ours.moves > theirs.moves:
-            return ""
-        if FORMATS[newer].alpha and not FORMATS[older].alpha and True in rung.looked:
-            return ""  # the older one has lost the transparency
-        scores = [self._scored(rung, found) for found in (theirs, ours)]
-        if scores[0] < scores[1]:
-            return ""
-        return (
-            f"{FORMATS[newer].label} is left out: {FORMATS[older].label} is lighter or as light"
-            f" ({len(theirs.data) / 1000:,.1f} kB against {len(ours.data) / 1000:,.1f} kB)"
-            " and looks no worse, at every width"
-        )
-
-    def _scored(self, rung: _Rung, found: _Made) -> float:
-        if found.score is not None:
-            return found.score
-        looked = rung.looked.get(True) or next(iter(rung.looked.values()))
-        return looked.score(found.data)
+        rivals = {
+            (older, newer)
+            for newer in rung.found
+            for older in rung.found
+            if ORDER.index(older) > ORDER.index(newer) and _no_lighter(rung, older, newer)
+        }
+        self._rivals = rivals if self._rivals is None else self._rivals & rivals
+        self._rungs = [*self._rungs, rung] if self._rivals else []
 
     def _leave_out(self) -> None:
-        """A source of a ``<picture>`` needs all its widths, so a format goes as a whole: if it is
-        beaten at every width."""
-        made = {variant.format for variant in self.job.variants if variant.path in self.files}
-        for format, reasons in self._beaten.items():
-            sizes = sum(variant.format is format for variant in self.job.variants)
-            if len(reasons) < sizes or not all(reasons) or len(made) < 2:
+        """A source of a ``<picture>`` needs all its widths, so a format goes as a whole: if an
+        older one is not heavier and looks no worse at every width."""
+        sizes = {variant.size for variant in self.job.variants}
+        if len(self._rungs) < len(sizes):
+            return
+        gone: set[Format] = set()
+        for older, newer in sorted(self._rivals or (), key=lambda pair: ORDER.index(pair[1])):
+            if gone & {older, newer} or any(_looks_worse(r, older, newer) for r in self._rungs):
                 continue
-            made.discard(format)
-            for variant in self.job.variants:
-                if variant.format is format and variant.path in self.files:
-                    del self.files[variant.path]
-                    self._shelf.discard(variant.path)
-                    self.said.left_out[variant.key] = reasons[-1]
+            gone.add(newer)
+            self._discard(newer, _reason(self._rungs, older, newer))
+
+    def _discard(self, format: Format, reason: str) -> None:
+        for variant in self.job.variants:
+            if variant.format is format and variant.path in self.files:
+                del self.files[variant.path]
+                self._shelf.discard(variant.path)
+                self.said.left_out[variant.key] = reason
 
     def file(self, variant: Variant) -> File:
         """A file that was made or recalled, with its limit."""
@@ -265,3 +255,30 @@ class Making:
 
 def _shown(score: float | None) -> float | None:
     return None if score is None else round(score, 2)
+
+
+def _no_lighter(rung: _Rung, older: Format, newer: Format) -> bool:
+    ours, theirs = rung.found[newer], rung.found[older]
+    if FORMATS[newer].alpha and not FORMATS[older].alpha and True in rung.looked:
+        return False  # the older one has lost the transparency
+    return len(ours.data) >= len(theirs.data) and ours.moves <= theirs.moves
+
+
+def _looks_worse(rung: _Rung, older: Format, newer: Format) -> bool:
+    return _scored(rung, older) < _scored(rung, newer)
+
+
+def _scored(rung: _Rung, format: Format) -> float:
+    found = rung.found[format]
+    if found.score is not None:
+        return found.score
+    looked = rung.looked.get(True) or next(iter(rung.looked.values()))
+    return looked.score(found.data)
+
+
+def _reason(rungs: list[_Rung], older: Format, newer: Format) -> str:
+    weights = [sum(len(rung.found[f].data) for rung in rungs) / 1000 for f in (older, newer)]
+    return (
+        f"{FORMATS[newer].label} is left out: {FORMATS[older].label} is lighter or as light"
+        f" ({weights[0]:,.1f} kB against {weights[1]:,.1f} kB) and looks no worse, at every width"
+    )

@@ -5,16 +5,19 @@ from __future__ import annotations
 import threading
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import TYPE_CHECKING
 
-import cv2
 import pyvips
 
-from gefa.core.pixels import as_image, to_srgb
+from gefa.core.pixels import to_srgb
 from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Aim, Chroma, Settings
-from gefa.core.treat.score import PERFECT, AlphaReference
 from gefa.core.treat.search import Found, for_budget, for_look
+from gefa.core.treat.typical import PERFECT
+
+if TYPE_CHECKING:
+    from gefa.core.treat.score import AlphaReference
 
 
 class Looked:
@@ -42,7 +45,9 @@ class Looked:
         """The score of the picture with nothing lost but half the resolution of its colours."""
         if self._smaller is not None and self._smaller >= FINE_COLOUR:
             return self._smaller  # larger, it only gets better
-        return self._scored(_half_coloured(self._still))
+        from gefa.core.treat.score import half_coloured
+
+        return self._scored(half_coloured(self._still))
 
     @property
     def half_colour_if_known(self) -> float | None:
@@ -51,6 +56,9 @@ class Looked:
     def _scored(self, image: pyvips.Image) -> float:
         with self._lock:
             if self._reference is None:
+                # Here: fixed qualities do without, and it takes time and memory to load.
+                from gefa.core.treat.score import AlphaReference
+
                 self._reference = AlphaReference(self._still)
         return self._reference.score(image)
 
@@ -70,24 +78,6 @@ class Wish:
     settings: Settings
     dpi: float | None = None
     off: float = 0.0
-
-
-def _half_coloured(image: pyvips.Image) -> pyvips.Image:
-    """Lightness as it is, colour in means of 2 × 2 pixels, as the plainest decoders show it."""
-    colour = image.extract_band(0, n=3).numpy()
-    height, width = colour.shape[:2]
-    light, red, blue = cv2.split(cv2.cvtColor(colour, cv2.COLOR_RGB2YCrCb))
-    half = (max(1, width // 2), max(1, height // 2))
-    coarse = [
-        cv2.resize(
-            cv2.resize(plane, half, interpolation=cv2.INTER_AREA),
-            (width, height),
-            interpolation=cv2.INTER_NEAREST,
-        )
-        for plane in (red, blue)
-    ]
-    merged = as_image(cv2.cvtColor(cv2.merge([light, *coarse]), cv2.COLOR_YCrCb2RGB))
-    return merged.bandjoin(image[3]) if image.hasalpha() else merged
 
 
 def _with_chroma(looked: Looked, look: float, format: Format, settings: Settings) -> Settings:

@@ -38,6 +38,10 @@ def _curve(*values: float) -> Curve:
     return Curve(tuple(zip(qualities, values, strict=True)))
 
 
+PERFECT = 100.0
+"""the score of the picture itself"""
+
+
 def warped(score: float) -> float:
     """A score so that pictures differ by about the same everywhere: what is lost (100 less the
     score) differs by a factor from picture to picture, so its logarithm does by a sum."""
