@@ -96,7 +96,7 @@ def export(
     plan = folder / f"{name}.toml"
     listed = ", ".join(f'"{format.value}"' for format in formats)
     plan.write_text(
-        f"[recipes.bench]\nformats = [{listed}]\nwidths = {list(WIDTHS)}\n"
+        f"[recipes.bench]\nformats = [{listed}]\nwidths = {list(WIDTHS)}\nevery_format = true\n"
         '[[cuts]]\npart = "/"\nrecipe = "bench"\n'
     )
     command = [sys.executable, "-m", "gefa", "export", *map(str, photos)]

@@ -209,7 +209,8 @@ class Making:
             if ORDER.index(older) > ORDER.index(newer) and _no_lighter(rung, older, newer)
         }
         self._rivals = rivals if self._rivals is None else self._rivals & rivals
-        self._rungs = [*self._rungs, rung] if self._rivals else []
+        # The smallest first: a look at it costs least, and may settle it.
+        self._rungs = [rung, *self._rungs] if self._rivals else []
 
     def _leave_out(self) -> None:
         """A source of a ``<picture>`` needs all its widths, so a format goes as a whole: if an
