@@ -118,7 +118,8 @@ def cutting_figures(folder: Path) -> list[Figure]:
             opened.seconds,
             "under 3",
             opened.seconds < 3,
-            f"from bringing it in until {opened.parts} rows and outlines are on the screen",
+            f"from bringing it in until {opened.parts} rows and outlines are on the screen;"
+            f" longest frame when scrolled {opened.longest_frame:.0f} ms",
         ),
         Figure(
             f"from save to files, {cutting.WATCHED_CUTS} cuts, s over encoding",

@@ -93,6 +93,22 @@ class Opening:
 
     seconds: float
     parts: int
+    longest_frame: float
+    """ms, while the list is scrolled from end to end"""
+
+
+SCROLL = """async () => {
+  const list = document.getElementById("list");
+  let last = performance.now(), longest = 0;
+  for (let at = 0; at < list.scrollHeight; at += 160) {
+    list.scrollTop = at;
+    await new Promise(requestAnimationFrame);
+    const now = performance.now();
+    longest = Math.max(longest, now - last);
+    last = now;
+  }
+  return longest;
+}"""
 
 
 def opening(folder: Path) -> Opening:
@@ -122,8 +138,11 @@ def opening(folder: Path) -> Opening:
         expect(page.locator("#outlines")).to_be_attached()
         seconds = time.perf_counter() - started
         count = rows.count()
+        expect(page.locator("#drawn image")).to_be_attached(timeout=60_000)
+        page.wait_for_timeout(1000)
+        longest = page.evaluate(SCROLL)
         browser.close()
-    return Opening(seconds, count)
+    return Opening(seconds, count, longest)
 
 
 @contextmanager
