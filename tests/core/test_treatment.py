@@ -8,9 +8,11 @@ import pytest
 import pyvips
 from pydantic import ValidationError
 
+from gefa.core import FolderShelf, carry_out, prepare, survey_for
 from gefa.core.errors import PlanError
 from gefa.core.export import JobReport
-from gefa.core.plan import parse_plan
+from gefa.core.plan import CutEntry, Plan, parse_plan
+from gefa.core.read import read
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Aim, Chroma, Fit, Keep, Recipe
 from tests.core.test_export import one
@@ -196,3 +198,40 @@ def test_a_recipe_that_makes_no_sense_is_refused_with_the_reason(
         Recipe.model_validate({"formats": ["jpeg"], **fields})
     with pytest.raises(PlanError):
         parse_plan('[recipes.r]\nformats = ["jpeg"]\nwidths = [9]\nquality = { look = 2 }\n', "p")
+
+
+def test_what_moved_or_was_renamed_is_told_where_and_what_it_is_now(tmp_path: Path) -> None:
+    """Files are reused by their pixels; place and names are those of the newer revision."""
+
+    def exported(x: int, name: str, recipe: Recipe) -> JobReport:
+        layers = [L(name, dot(90, 60, (0, 0, 90, 60)), x, 20)]
+        source = ora(tmp_path / "sign.ora", 300, 200, layers)
+        shelf = FolderShelf(tmp_path / "out")
+        plan = Plan(recipes={"r": recipe}, cuts=(CutEntry(part=name, recipe="r"),))
+        document = read(source)
+        (job,) = prepare(survey_for(document, plan), plan).jobs
+        report = carry_out(job, lambda: document, shelf)
+        by_key = {report.keys[file.path]: file for file in report.files}
+        shelf.remember(by_key, report.facts)
+        return report
+
+    whole = Recipe(formats=("webp", "png"), widths=(90,), quality=Aim(look=99))
+    square = Recipe(formats=("png",), widths=(60,), fit=Fit.COVER, ratio=1.0, focal=(0.5, 0.5))
+    for recipe, offset in ((whole, 0), (square, 15)):
+        before = exported(10, "Sign", recipe)
+        after = exported(70, "Board", recipe)
+        assert before.record.x == 10 + offset
+        assert after.record.x == 70 + offset
+        assert all(file.reused for file in after.files)
+        assert {remark.cut for remark in [*after.warnings, *after.left_out]} <= {"Board"}
+
+
+def test_a_lost_fallback_does_not_cost_the_format_that_keeps_transparency(tmp_path: Path) -> None:
+    source = tmp_path / "a.png"
+    dot(80, 80, (10, 10, 60, 60)).pngsave(str(source))
+    recipe = Recipe(formats=("avif", "jpeg"), widths=(80,), quality={Format.AVIF: 95})
+    first = one(source, tmp_path / "out", recipe)
+    FolderShelf(tmp_path / "out").remember({first.keys[f.path]: f for f in first.files}, {})
+    (tmp_path / "out" / "a-80.jpg").unlink()
+    again = one(source, tmp_path / "out", recipe)
+    assert {file.format for file in again.files} == {Format.AVIF, Format.JPEG}

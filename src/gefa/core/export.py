@@ -12,7 +12,7 @@ from typing import Any, TypeVar
 
 from pydantic import BaseModel, ValidationError
 
-from gefa.core.cut.crop import crop_region
+from gefa.core.cut.crop import crop_within
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import CutRecord, File, OriginalFile
 from gefa.core.deliver.markup import Offer, picture, plain_box
@@ -106,21 +106,21 @@ def carry_out(
     crop = making.said.crop
     if missing or facts is None or (job.crop and crop is None):
         document = opened()
-        crop = _region(job, document)
-        facts = _make(making, document, crop, missing, facts)
+        crop = crop or _crop(job, document)
+        facts = _make(making, document, _region(job, crop), missing, facts)
     making.said = making.said.model_copy(update={"crop": crop})
     found = {measured: facts.model_dump(mode="json"), said: making.said.model_dump(mode="json")}
     for key, value in found.items():
         shelf.keep_facts(key, value)
     files = [making.file(v) for v in job.variants if v.path in making.files]
     return JobReport(
-        record=_record(job, crop or job.extent, facts, files),
+        record=_record(job, _region(job, crop), facts, files),
         files=files,
         keys={v.path: v.key for v in job.variants if v.path in making.files},
         facts=found,
         failed=making.failed,
         left_out=making.said.left_out_remarks(job),
-        warnings=[*making.said.warnings, *_weighed_down(job, facts, files)],
+        warnings=[*making.said.warning_remarks(job), *_weighed_down(job, facts, files)],
     )
 
 
@@ -136,11 +136,16 @@ def _recalled(shelf: Shelf, key: str, kind: type[Known]) -> Known | None:
         return None
 
 
-def _region(job: Job, document: Document) -> Rect:
-    """What of the canvas is shown (canvas px): the cut, or the crop that its recipe takes of it."""
+def _crop(job: Job, document: Document) -> Rect | None:
+    """What the recipe takes of the cut, in px within it; None for all."""
     if job.crop is None:
-        return job.extent
-    return crop_region(document, document.part(job.cut.part), job.extent, job.crop)
+        return None
+    return crop_within(document, document.part(job.cut.part), job.extent, job.crop)
+
+
+def _region(job: Job, crop: Rect | None) -> Rect:
+    """What of the canvas is shown, in canvas px."""
+    return job.extent if crop is None else crop.moved(job.extent.x, job.extent.y)
 
 
 def _make(
@@ -187,7 +192,7 @@ def _weighed_down(job: Job, facts: Facts, files: list[File]) -> list[Remark]:
     if lightest > facts.baseline_bytes:
         found.append(
             f"its lightest file of {widest:,} px, {lightest / 1000:,.1f} kB, is heavier than"
-            f" what it was made from, {facts.baseline_bytes / 1000:,.1f} kB"
+            f" its baseline, {facts.baseline_bytes / 1000:,.1f} kB"
         )
     return [Remark(cut=job.cut.name, reason=reason) for reason in found]
 

@@ -26,21 +26,29 @@ from gefa.core.treat.typical import DRIFT
 
 
 class Said(BaseModel):
-    """What making a job's files had to say, kept for when they are only recalled: the crop (canvas
-    px); by the variant's key, reasons for files that were left out, and what kept an encoder from
-    its look; and warnings."""
+    """What making a job's files had to say, kept for when they are only recalled: the crop (px
+    within the cut); by the variant's key, reasons for files that were left out, and what kept an
+    encoder from its look; and warnings. Nothing of it depends on names or on where the cut lies:
+    both may be others by then."""
 
     crop: Rect | None = None
     left_out: dict[str, str] = {}
     limits: dict[str, str] = {}
-    warnings: list[Remark] = []
+    warnings: list[str] = []
+
+    def warning_remarks(self, job: Job) -> list[Remark]:
+        return [_about(job, reason) for reason in self.warnings]
 
     def left_out_remarks(self, job: Job) -> list[Remark]:
         """One for each reason."""
         reasons = dict.fromkeys(
             self.left_out[v.key] for v in job.variants if v.key in self.left_out
         )
-        return [Remark(cut=job.cut.name, part=job.cut.key, reason=reason) for reason in reasons]
+        return [_about(job, reason) for reason in reasons]
+
+
+def _about(job: Job, reason: str) -> Remark:
+    return Remark(cut=job.cut.name, part=job.cut.key, reason=reason)
 
 
 @dataclass(frozen=True)
@@ -112,6 +120,7 @@ class Making:
                 stored = self._recalled[known.path]
                 data = self._shelf.load(stored, known.path)
                 rung.found[known.format] = _Made(data, stored.score, known.moves)
+                self._looked(rung, known, image, document)
         for variant in variants:
             self._wait_for(variant)
             looked = self._looked(rung, variant, image, document)
@@ -135,13 +144,13 @@ class Making:
         self, rung: _Rung, variant: Variant, image: pyvips.Image, document: Document
     ) -> Looked:
         still = fit_alpha(image, variant.format, self.job.recipe)
-        if variant.moves:
-            moving = fit_alpha(document.moving(variant.size), variant.format, self.job.recipe)
-            return Looked(moving, still)
         alpha = bool(still.hasalpha())
         if alpha not in rung.looked:
             rung.looked[alpha] = Looked(still, smaller=self._smaller.get(alpha))
             self._smaller = {alpha: rung.looked[alpha]} if self.searches else {}
+        if variant.moves:
+            moving = fit_alpha(document.moving(variant.size), variant.format, self.job.recipe)
+            return Looked(moving, still)
         return rung.looked[alpha]
 
     def _wish(self, variant: Variant) -> Wish:
@@ -178,12 +187,12 @@ class Making:
     def _took(self, variant: Variant, rung: _Rung, found: Found) -> None:
         self._off[variant.format] = (variant.width, found.off)
         if not found.fits:
-            self.said.left_out[variant.key] = f"{variant.path} is left out: {found.limit}"
+            self.said.left_out[variant.key] = f"{variant.width:,} px are left out: {found.limit}"
             return
         if found.limit:
             self.said.limits[variant.key] = found.limit
             if found.short:
-                self._warn(f"{variant.path}: {found.limit}")
+                self.said.warnings.append(f"at {variant.width:,} px {found.limit}")
         rung.found[variant.format] = _Made(found.data, found.score, variant.moves)
         stored = self._shelf.keep(
             variant.key, variant.path, found.data, quality=found.quality, score=_shown(found.score)
@@ -192,10 +201,6 @@ class Making:
 
     def _fail(self, variant: Variant, reason: str) -> None:
         self.failed.append(Remark(cut=self.job.cut.name, reason=f"{variant.path}: {reason}"))
-
-    def _warn(self, reason: str) -> None:
-        warning = Remark(cut=self.job.cut.name, part=self.job.cut.key, reason=reason)
-        self.said.warnings.append(warning)
 
     def _compare(self, rung: _Rung) -> None:
         """Keep the sizes for a look at the end, while a format is not lighter than an older one at

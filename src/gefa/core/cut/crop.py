@@ -71,8 +71,7 @@ def suggested_focal(document: Document, part: Part, region: Rect) -> tuple[float
     )
 
 
-def crop_region(document: Document, part: Part, region: Rect, crop: Crop) -> Rect:
-    """The rectangle of ``region`` (canvas px) that is kept."""
+def crop_within(document: Document, part: Part, region: Rect, crop: Crop) -> Rect:
+    """What is kept of ``region`` (canvas px), in px from its corner."""
     focal = crop.focal or suggested_focal(document, part, region)
-    kept = crop_round(region.size, crop.ratio, focal, crop.zoom)
-    return kept.moved(region.x, region.y)
+    return crop_round(region.size, crop.ratio, focal, crop.zoom)

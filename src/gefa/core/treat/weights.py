@@ -1,5 +1,5 @@
 """The 108 weights of SSIMULACRA 2.1: 3 bands × 6 scales × (mean, 4-norm) × (structure, edges added,
-edges lost). Copyright Jon Sneyers, Cloudinary; BSD 3-Clause."""
+edges lost). Published under the BSD 3-Clause licence."""
 
 from __future__ import annotations
 
