@@ -2,8 +2,8 @@
 
 The measure, its constants and weights are those of SSIMULACRA 2.1 (2023, published under the BSD
 3-Clause licence): structural similarity and differences of edges, in the XYB colours of human
-vision, at six scales. 100 is identical, 90 hard to tell apart, 70 good, 50 middling; it has no lower
-end.
+vision, at six scales. 100 is identical, 90 hard to tell apart, 70 good, 50 middling; it has no
+lower end.
 """
 
 from __future__ import annotations
