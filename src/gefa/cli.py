@@ -15,6 +15,7 @@ from rich.table import Table
 
 from gefa.core.errors import GefaError
 from gefa.core.threads import cores
+from gefa.core.units import weight
 
 if TYPE_CHECKING:
     from gefa.core.deliver.manifest import Manifest
@@ -185,10 +186,10 @@ def _report(manifest: Manifest, sources: set[str]) -> None:
     ours = {cut.name for cut in manifest.cuts if cut.source.rpartition("/")[2] in sources}
     files = [file for file in manifest.files if file.cut in ours]
     reused = sum(file.reused for file in files)
-    weight = sum(file.bytes for file in files)
+    total = sum(file.bytes for file in files)
     out_console.print(
         f"{len(files) - reused} made, {reused} reused, {len(manifest.dropped)} dropped,"
-        f" {len(manifest.failed)} failed: {len(files)} files, {weight / 1000:,.1f} kB"
+        f" {len(manifest.failed)} failed: {len(files)} files, {weight(total)}"
     )
     for word, remarks in (
         ("failed", manifest.failed),

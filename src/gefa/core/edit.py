@@ -91,7 +91,7 @@ class PlanEditor:
             for cut in made
             if cut.part == part and not cut.rect
         ]
-        return seeded or [CutEntry(part=part, recipe=default_recipe(self.source, facts))]
+        return seeded or [CutEntry(part=part, recipe=default_recipe(self.source, facts, self.plan))]
 
     def _one(self, part: str, index: int, change: dict[str, object]) -> Plan:
         entries = self._entries(part)

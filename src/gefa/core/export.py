@@ -12,19 +12,19 @@ from typing import Any, TypeVar
 
 from pydantic import BaseModel, ValidationError
 
+from gefa.core.cautions import Facts, cautions, measured
+from gefa.core.course import course
 from gefa.core.cut.crop import crop_within
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import CutRecord, File, OriginalFile
 from gefa.core.deliver.markup import Offer, picture, plain_box
 from gefa.core.deliver.shelf import Shelf
 from gefa.core.geometry import Rect, Size, height_for
-from gefa.core.jobs import Job, OriginalJob, Variant, key_of
+from gefa.core.jobs import Job, OriginalJob, key_of
 from gefa.core.making import Making, Said
-from gefa.core.pixels import AlphaKind, alpha_kind
 from gefa.core.read.document import Document
 from gefa.core.treat.encode import ENCODER
-from gefa.core.treat.formats import FORMATS
-from gefa.core.treat.make import baseline_bytes, rungs
+from gefa.core.treat.make import Pictures
 from gefa.core.treat.recipe import AlphaPolicy, Fit, Keep
 
 Known = TypeVar("Known", bound=BaseModel)
@@ -41,13 +41,6 @@ class JobReport(BaseModel):
     failed: list[Remark] = []
     warnings: list[Remark] = []
     left_out: list[Remark] = []
-
-
-class Facts(BaseModel):
-    """What is measured of a cut's pixels once: its alpha, and its baseline in bytes."""
-
-    alpha: AlphaKind
-    baseline_bytes: int
 
 
 def take_out(
@@ -90,41 +83,47 @@ def carry_out(
     shelf: Shelf,
     on_file: Callable[[File], None] = lambda _: None,
     threads: int = 1,
+    mark: Callable[[], Document] | None = None,
 ) -> JobReport:
     """Make the files of one cut, or find them on the shelf.
 
-    ``opened`` gives the document and is only called when there is something to draw. ``threads``
-    encoders run at once. A variant that its encoder refuses is reported and costs no other.
-    Raises SourceError if the source cannot be drawn.
+    ``opened`` gives the document and is only called when there is something to draw, and so does
+    ``mark`` for the picture that the recipe lays over a corner. ``threads`` encoders run at once.
+    A variant that its encoder refuses is reported and costs no other. Raises SourceError if the
+    source cannot be drawn.
     """
     if not job.variants:
         return JobReport(record=_record(job, job.extent, None, []))
-    measured, said = facts_key(job), _said_key(job)
-    facts = _recalled(shelf, measured, Facts)
-    making = Making(job, shelf, on_file, threads, _recalled(shelf, said, Said) or Said())
-    missing = making.recall()
-    crop = making.said.crop
-    if missing or facts is None or (job.crop and crop is None):
+    facts = _recalled(shelf, facts_key(job), Facts)
+    said = _recalled(shelf, said_key(job), Said) or Said()
+    making = Making(job, shelf, on_file, threads, said)
+    making.recall()
+    if making.missing() or facts is None or not _decided(job, said):
         document = opened()
-        crop = crop or _crop(job, document)
-        facts = _make(making, document, _region(job, crop), missing, facts)
-    making.said = making.said.model_copy(update={"crop": crop})
-    found = {measured: facts.model_dump(mode="json"), said: making.said.model_dump(mode="json")}
+        said.crop = said.crop or _crop(job, document)
+        facts = _make(making, document, mark, facts)
+    found = {facts_key(job): facts.model_dump(mode="json")}
+    found[said_key(job)] = said.model_dump(mode="json")
     for key, value in found.items():
         shelf.keep_facts(key, value)
     files = [making.file(v) for v in job.variants if v.path in making.files]
     return JobReport(
-        record=_record(job, _region(job, crop), facts, files),
+        record=_record(job, _region(job, said.crop), facts, files, said.why),
         files=files,
         keys={v.path: v.key for v in job.variants if v.path in making.files},
         facts=found,
         failed=making.failed,
-        left_out=making.said.left_out_remarks(job),
-        warnings=[*making.said.warning_remarks(job), *_weighed_down(job, facts, files)],
+        left_out=said.left_out_remarks(job),
+        warnings=[*said.warning_remarks(job), *cautions(job, facts, files)],
     )
 
 
-def _said_key(job: Job) -> str:
+def _decided(job: Job, said: Said) -> bool:
+    return said.decided(job) and not (job.crop and said.crop is None)
+
+
+def said_key(job: Job) -> str:
+    """The key under which is kept what making a cut had to say."""
     return key_of("said", *(variant.key for variant in job.variants))
 
 
@@ -151,53 +150,41 @@ def _region(job: Job, crop: Rect | None) -> Rect:
 def _make(
     making: Making,
     document: Document,
-    region: Rect,
-    missing: list[Variant],
+    mark: Callable[[], Document] | None,
     facts: Facts | None,
 ) -> Facts:
     job = making.job
-    wanted = {variant.size for variant in missing}
-    widest = max((v.size for v in job.variants), key=_width, default=region.size)
-    if facts is None:
-        wanted.add(widest)
-    # A search starts from what the next smaller width needed; else the largest goes first.
-    ordered = sorted(wanted, key=_width, reverse=not making.searches)
-    part = document.part(job.cut.part)
+    widest = max((v.size for v in job.variants), key=_width)
+    laid = (job.recipe.mark, mark()) if job.recipe.mark and mark else None
+    pictures = Pictures(
+        document,
+        document.part(job.cut.part),
+        _region(job, making.said.crop),
+        widest,
+        whole=job.cut.strays,
+        under=job.recipe.alpha is AlphaPolicy.UNDERLAY and job.cut.rect is None,
+        tone=job.recipe.tone,
+        mark=laid,
+    )
     making.copyright = document.copyright if job.recipe.metadata is Keep.COPYRIGHT else ""
     try:
-        for size, image in rungs(document, part, region, ordered, whole=job.cut.strays):
-            if facts is None and size == widest:
-                baseline = baseline_bytes(document, image)
-                facts = Facts(alpha=alpha_kind(image), baseline_bytes=baseline)
-            making.begin([variant for variant in missing if variant.size == size], image, document)
+        for size in course(making):
+            image = pictures.at(size)
+            if size == widest and facts is None:
+                facts = measured(document, image)
+            making.begin(size, pictures, image)
     finally:
         making.finish()
-    assert facts is not None
-    return facts
+    return facts or measured(document, pictures.at(widest))
 
 
 def _width(size: Size) -> int:
     return size.width
 
 
-def _weighed_down(job: Job, facts: Facts, files: list[File]) -> list[Remark]:
-    """Warnings that follow from what was measured."""
-    found = []
-    if facts.alpha is not AlphaKind.NONE and job.recipe.alpha is AlphaPolicy.KEEP:
-        opaque = [FORMATS[f].label for f in job.recipe.formats if not FORMATS[f].alpha]
-        if len(opaque) == len(job.recipe.formats):
-            found.append(f"its transparency is lost: {' and '.join(opaque)} cannot hold it")
-    widest = max((file.width for file in files), default=0)
-    lightest = min((file.bytes for file in files if file.width == widest), default=0)
-    if lightest > facts.baseline_bytes:
-        found.append(
-            f"its lightest file of {widest:,} px, {lightest / 1000:,.1f} kB, is heavier than"
-            f" its baseline, {facts.baseline_bytes / 1000:,.1f} kB"
-        )
-    return [Remark(cut=job.cut.name, reason=reason) for reason in found]
-
-
-def _record(job: Job, shown: Rect, facts: Facts | None, files: list[File]) -> CutRecord:
+def _record(
+    job: Job, shown: Rect, facts: Facts | None, files: list[File], why: str = ""
+) -> CutRecord:
     moving = {v.path for v in job.variants if v.moves}
     offers = [Offer(f.path, f.format, f.width, f.height, f.path in moving) for f in files]
     return CutRecord(
@@ -214,6 +201,7 @@ def _record(job: Job, shown: Rect, facts: Facts | None, files: list[File]) -> Cu
         baseline_bytes=facts.baseline_bytes if facts else None,
         css=job.css or None,
         alt=job.alt,
+        why=why,
         markup=plain_box(job.css, job.extent.size)
         if job.css
         else picture(offers, _shown_size(job, shown), job.alt, densities=_by_density(job)),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
@@ -18,13 +19,13 @@ from gefa.core.cut.slices import fingerprint
 from gefa.core.deliver.names import NameBook, safe
 from gefa.core.geometry import Rect, Size
 from gefa.core.plan import Plan
-from gefa.core.read.document import Document
+from gefa.core.read.document import Document, Kind
 from gefa.core.read.stored import EXTENSIONS
 from gefa.core.read.survey import OriginalFacts, PartFacts, Survey, outline, survey
 from gefa.core.treat.encode import ENCODER, too_large_for
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.ladder import ladder
-from gefa.core.treat.recipe import Aim, Fit, Recipe
+from gefa.core.treat.recipe import Aim, AlphaPolicy, Fit, Recipe, Steps
 
 LARGE_MEGAPIXELS = 40.0
 """above which a person is asked before a run"""
@@ -52,7 +53,8 @@ class Variant(BaseModel):
 class Job(BaseModel):
     """The files of one cut, self-contained: with the source's bytes it is all a worker needs.
 
-    ``extent`` is in canvas px. ``css`` shows the cut without any file.
+    ``extent`` is in canvas px. ``css`` shows the cut without any file. ``mark`` is the SHA-256 of
+    the picture that is laid over a corner. ``text`` tells that the design says it has text in it.
     """
 
     model_config = ConfigDict(frozen=True)
@@ -66,6 +68,13 @@ class Job(BaseModel):
     crop: Crop | None = None
     alt: str = ""
     css: str = ""
+    mark: str = ""
+    text: bool = False
+
+    @property
+    def steps(self) -> Steps | None:
+        """By which weights its widths are chosen while it is made, if they are."""
+        return self.recipe.steps if self.cut.size is None else None
 
     @property
     def megapixels(self) -> float:
@@ -117,20 +126,29 @@ class _Pixels:
 
 
 def survey_for(document: Document, plan: Plan, *, default: bool = True) -> Survey:
-    """The document's tree, measured where the plan makes cuts; all of it if it slices."""
+    """The document's tree, measured where the plan makes cuts; all of it if it slices, or shows
+    what lies beneath a cut."""
     gathered = gather(outline(document), plan, default=default)
     chosen = {cut.part for cut in gathered.cuts}
-    if plan.originals or any(cut.rect for cut in gathered.cuts):
+    recipes = [plan.recipe(name) for name in {cut.recipe for cut in gathered.cuts}]
+    under = any(recipe.alpha is AlphaPolicy.UNDERLAY for recipe in recipes)
+    if plan.originals or under or any(cut.rect for cut in gathered.cuts):
         return survey(document)
     return survey(document, lambda part: part.path in chosen)
 
 
 def prepare(
-    source: Survey, plan: Plan, names: NameBook | None = None, *, default: bool = True
+    source: Survey,
+    plan: Plan,
+    names: NameBook | None = None,
+    *,
+    default: bool = True,
+    marks: Mapping[str, str] | None = None,
 ) -> Prepared:
     """Expand plan × source into jobs; draws and encodes nothing.
 
-    A part that could not be measured, or shows nothing, fails alone.
+    A part that could not be measured, or shows nothing, fails alone. ``marks`` gives the SHA-256
+    of the pictures that recipes lay over corners, by their names.
     """
     book = names or NameBook()
     gathered = gather(source, plan, default=default)
@@ -139,15 +157,16 @@ def prepare(
     called: dict[str, str] = {}
     for cut in gathered.cuts:
         part = by_path[cut.part]
-        problem = _nothing_to_cut(part)
+        recipe = _own(plan.recipe(cut.recipe), cut)
+        problem = _nothing_to_cut(source, part, cut, recipe) or _no_mark(recipe, marks or {})
         if problem:
             prepared.fail(cut, problem)
             continue
         named = cut.model_copy(update={"name": book.cut(cut.name)})
         called[cut.part] = named.name
-        recipe = plan.recipe(cut.recipe)
-        shown = _pixels(source, part, named, prepared)
-        prepared.jobs.append(_job(source, part, shown, named, recipe, book, prepared))
+        shown = _pixels(source, part, named, recipe, prepared)
+        mark = (marks or {})[recipe.mark.picture] if recipe.mark else ""
+        prepared.jobs.append(_job(source, part, shown, named, recipe, mark, book, prepared))
     prepared.warnings += [
         Remark(cut=called.get(notice.part, notice.part), part=notice.part, reason=notice.reason)
         for notice in source.notices
@@ -165,16 +184,47 @@ def _covers(glob: str, path: str) -> bool:
     return glob == "*" or covers(glob, path)
 
 
-def _nothing_to_cut(part: PartFacts) -> str:
+def _own(recipe: Recipe, cut: Cut) -> Recipe:
+    """The recipe with the quality that a cut has of its own."""
+    own = cut.quality
+    if isinstance(own, dict):
+        usual = {format: recipe.quality_for(format) for format in recipe.candidates}
+        own = {format: found for format, found in usual.items() if found is not None} | own
+    return recipe if own is None else recipe.model_copy(update={"quality": own})
+
+
+def _nothing_to_cut(source: Survey, part: PartFacts, cut: Cut, recipe: Recipe) -> str:
     if part.problem or part.extent is None or part.extent.empty:
         return part.problem or f"the part {part.path!r} has no visible pixels"
+    if _underlaid(cut, recipe) and part.extent.intersection(_canvas(source)).empty:
+        return "it lies outside the canvas, and its recipe shows what lies beneath it there"
     return ""
 
 
-def _pixels(source: Survey, part: PartFacts, cut: Cut, prepared: Prepared) -> _Pixels:
+def _no_mark(recipe: Recipe, marks: Mapping[str, str]) -> str:
+    if recipe.mark is None or recipe.mark.picture in marks:
+        return ""
+    return f"its mark, the picture {recipe.mark.picture!r}, is not there; bring it in, then run"
+
+
+def _underlaid(cut: Cut, recipe: Recipe) -> bool:
+    return recipe.alpha is AlphaPolicy.UNDERLAY and cut.rect is None
+
+
+def _canvas(source: Survey) -> Rect:
+    return Rect(0, 0, source.width, source.height)
+
+
+def _pixels(
+    source: Survey, part: PartFacts, cut: Cut, recipe: Recipe, prepared: Prepared
+) -> _Pixels:
     assert part.extent is not None
     if cut.rect is not None:
         return _Pixels(cut.rect, fingerprint(source, cut.rect), False)
+    if _underlaid(cut, recipe) and source.layered:
+        shown = part.extent.intersection(_canvas(source))
+        content = f"{part.path} on {fingerprint(source, shown)}"
+        return _Pixels(shown, content, part.scalable and source.canvas.scalable)
     if part.blend != "src-over":
         prepared.warn(cut, f"its blend mode {part.blend} against what lies below is dropped")
     if part.strays is not None:
@@ -248,6 +298,7 @@ def _job(
     shown: _Pixels,
     cut: Cut,
     recipe: Recipe,
+    mark: str,
     book: NameBook,
     prepared: Prepared,
 ) -> Job:
@@ -255,24 +306,32 @@ def _job(
     sizes = [] if shown.css else _sizes(shown, cut, recipe, prepared)
     still = [
         FORMATS[format].label
-        for format in recipe.formats
+        for format in recipe.candidates
         if source.frames > 1 and (not FORMATS[format].moves or cut.rect)
     ]
-    if still and sizes:
+    if source.frames > 1 and mark and sizes:
+        prepared.warn(cut, "moves, and the mark is laid on its stills only")
+    if still and sizes and not recipe.auto:
         prepared.warn(
             cut, f"has {source.frames} frames; {' and '.join(still)} show the first one only"
         )
     _tell_resolution(cut, recipe, prepared)
     for size in sizes:
-        for format in recipe.formats:
+        for format in recipe.candidates:
             problem = too_large_for(format, size)
             if problem:
-                prepared.fail(cut, problem)
+                if not recipe.auto:
+                    prepared.fail(cut, problem)
                 continue
             moves = source.frames > 1 and FORMATS[format].moves and cut.rect is None
             variants.append(
-                _variant(source.name, shown.fingerprint, cut, recipe, size, format, book, moves)
+                _variant(
+                    source.name, shown.fingerprint, cut, recipe, mark, size, format, book, moves
+                )
             )
+    clashes = book.clashes()
+    if clashes:
+        prepared.warn(cut, f"another cut has the file name {clashes[0]} already; see its recipe")
     return Job(
         source=source.name,
         cut=cut,
@@ -283,13 +342,26 @@ def _job(
         crop=_crop(recipe, cut),
         alt=cut.name if cut.rect else part.display_name,
         css=shown.css,
+        mark=mark,
+        text=_has_text(source, part, cut),
+    )
+
+
+def _has_text(source: Survey, part: PartFacts, cut: Cut) -> bool:
+    """Whether the design says that it is, or holds, text that shows."""
+    if cut.rect is not None:
+        return False
+    inside = "" if part.kind is Kind.CANVAS else f"{part.path}/"
+    return part.kind is Kind.TEXT or any(
+        other.kind is Kind.TEXT and other.visible and other.path.startswith(inside)
+        for other in source.parts
     )
 
 
 def _tell_resolution(cut: Cut, recipe: Recipe, prepared: Prepared) -> None:
     if cut.size is None or cut.size.resolution is None:
         return
-    mute = [FORMATS[f].label for f in recipe.formats if not FORMATS[f].resolution]
+    mute = [FORMATS[f].label for f in recipe.candidates if not FORMATS[f].resolution]
     if mute:
         kept = f"{cut.size.resolution:g} dpi cannot be written into {' and '.join(mute)} files"
         prepared.warn(cut, kept)
@@ -300,6 +372,7 @@ def _variant(
     content: str,
     cut: Cut,
     recipe: Recipe,
+    mark: str,
     size: Size,
     format: Format,
     book: NameBook,
@@ -322,6 +395,10 @@ def _variant(
     treatment += [recipe.alpha, recipe.matte, _crop(recipe, cut)]
     if moves:
         treatment.append("moves")
+    if recipe.tone:
+        treatment.append("tone 1")
+    if recipe.mark is not None and not moves:
+        treatment += [recipe.mark, mark]
     if cut.size is not None and cut.size.resolution is not None:
         treatment.append(f"{cut.size.resolution:g} dpi")
     key = key_of(content, *treatment)

@@ -14,27 +14,50 @@ from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import File
 from gefa.core.deliver.shelf import Shelf, Stored
 from gefa.core.errors import EncodeError
-from gefa.core.geometry import Rect
+from gefa.core.geometry import Rect, Size
 from gefa.core.jobs import Job, Variant
-from gefa.core.read.document import Document
+from gefa.core.pixels import AlphaKind, alpha_kind
+from gefa.core.treat.auto import Candidate, choose
 from gefa.core.treat.find import Looked, Wish, find
 from gefa.core.treat.formats import FORMATS, ORDER, Format
-from gefa.core.treat.make import fit_alpha
-from gefa.core.treat.recipe import Aim
+from gefa.core.treat.make import Pictures, fit_alpha
+from gefa.core.treat.recipe import Aim, AlphaPolicy
 from gefa.core.treat.search import Found
 from gefa.core.treat.typical import DRIFT
+from gefa.core.units import weight
+
+SHORT = 0.005
+"""points that a score may be short of its look by being rounded"""
 
 
 class Said(BaseModel):
     """What making a job's files had to say, kept for when they are only recalled: the crop (px
-    within the cut); by the variant's key, reasons for files that were left out, and what kept an
-    encoder from its look; and warnings. Nothing of it depends on names or on where the cut lies:
-    both may be others by then."""
+    within the cut); the formats and widths (px) that were chosen on the way, and why; by the
+    variant's key, reasons for files that were left out, and what kept an encoder from its look;
+    and warnings. Nothing of it depends on names or on where the cut lies: both may be others by
+    then."""
 
     crop: Rect | None = None
+    formats: tuple[Format, ...] = ()
+    widths: tuple[int, ...] = ()
+    why: str = ""
     left_out: dict[str, str] = {}
     limits: dict[str, str] = {}
     warnings: list[str] = []
+
+    def wanted(self, job: Job) -> list[Variant]:
+        """The variants that are to be made, as far as that was decided."""
+        return [
+            variant
+            for variant in job.variants
+            if (not self.formats or variant.format in self.formats)
+            and (not self.widths or variant.width in self.widths)
+            and variant.key not in self.left_out
+        ]
+
+    def decided(self, job: Job) -> bool:
+        """Whether nothing is left to be chosen while the files are made."""
+        return bool(self.formats or not job.recipe.auto) and bool(self.widths or not job.steps)
 
     def warning_remarks(self, job: Job) -> list[Remark]:
         return [_about(job, reason) for reason in self.warnings]
@@ -64,6 +87,7 @@ class _Made:
 class _Rung:
     """One size of the picture, and the files of it that have been made."""
 
+    image: pyvips.Image
     open: set[Format]
     found: dict[Format, _Made] = field(default_factory=dict)
     looked: dict[bool, Looked] = field(default_factory=dict)
@@ -91,47 +115,104 @@ class Making:
         self._threads = threads
         self._pool = ThreadPoolExecutor(threads)
         self._running: dict[Future[Found], tuple[Variant, _Rung]] = {}
+        self._begun: set[str] = set()
         self._off: dict[Format, tuple[int, float]] = {}
         self._rivals: set[tuple[Format, Format]] | None = None
         self._rungs: list[_Rung] = []
+        self._last_rung: _Rung | None = None
         self._recalled: dict[str, Stored] = {}
         self._smaller: dict[bool, Looked] = {}
 
-    def recall(self) -> list[Variant]:
-        """Take what is on the shelf; what is not, and was not left out before."""
-        missing = []
-        for variant in self.job.variants:
-            if variant.key in self.said.left_out:
-                continue
+    def recall(self) -> None:
+        """Take what is on the shelf."""
+        for variant in self.said.wanted(self.job):
             stored = self._shelf.recall(variant.key, variant.path)
-            if stored is None:
-                missing.append(variant)
-            else:
+            if stored is not None:
                 self._recalled[variant.path] = stored
                 self._there(variant, stored)
-        return missing
 
-    def begin(self, variants: list[Variant], image: pyvips.Image, document: Document) -> None:
-        """Begin the files of one size; waits while as many are on their way as there are threads,
-        so that no more pictures are held than that."""
-        rung = _Rung({variant.format for variant in variants})
-        for known in self.job.variants:
-            if variants and known.size == variants[0].size and known.path in self._recalled:
+    def missing(self) -> list[Variant]:
+        """What is wanted, is not there, and was not yet begun."""
+        return [
+            variant
+            for variant in self.said.wanted(self.job)
+            if variant.path not in self.files and variant.path not in self._begun
+        ]
+
+    def begin(self, size: Size, pictures: Pictures, image: pyvips.Image) -> None:
+        """Begin the missing files of one size; waits while as many are on their way as there are
+        threads, so that no more pictures are held than that."""
+        variants = [variant for variant in self.missing() if variant.size == size]
+        rung = self._last_rung = _Rung(image, {variant.format for variant in variants})
+        for known in self.said.wanted(self.job):
+            if known.size == size and known.path in self._recalled and self._looks_at(variants):
                 stored = self._recalled[known.path]
                 data = self._shelf.load(stored, known.path)
                 rung.found[known.format] = _Made(data, stored.score, known.moves)
-                self._looked(rung, known, image, document)
+                self._looked(rung, known, pictures)
         for variant in variants:
+            self._begun.add(variant.path)
             self._wait_for(variant)
-            looked = self._looked(rung, variant, image, document)
+            looked = self._looked(rung, variant, pictures)
             started = self._pool.submit(find, looked, self._wish(variant))
             self._running[started] = (variant, rung)
 
+    def _looks_at(self, variants: list[Variant]) -> bool:
+        """Whether files that are already there matter: others are made, or chosen from."""
+        return bool(variants) or not self.said.decided(self.job)
+
+    def settle(self) -> None:
+        """Wait for everything that was begun."""
+        self._take(wait(self._running).done)
+
     def finish(self) -> None:
         """Wait for the last files, and leave out what is worth nothing."""
-        self._take(wait(self._running).done)
+        self.settle()
         self._pool.shutdown()
         self._leave_out()
+
+    # -- what is decided on the way --------------------------------------------------------
+
+    def choose_formats(self) -> None:
+        """Take what is worth making from the files of the size that was begun last."""
+        self.settle()
+        rung = self._last_rung
+        assert rung is not None
+        image = rung.image
+        if self.job.recipe.alpha is not AlphaPolicy.KEEP:
+            image = fit_alpha(image, Format.JPEG, self.job.recipe)
+        alpha = alpha_kind(image)
+        aim = self.job.recipe.quality_for(ORDER[0])
+        target = aim.look if isinstance(aim, Aim) and aim.look is not None else 0.0
+        tried = {format: self._candidate(rung, format, alpha, target) for format in rung.found}
+        if not tried:
+            self.said.formats = self.job.recipe.candidates
+            return
+        looked = next(iter(rung.looked.values()))
+        choice = choose(tried, looked.look, alpha, target, rung.image.width)
+        self.said.formats, self.said.why = choice.formats, choice.why
+        for format, reason in choice.against.items():
+            self._discard(format, reason)
+
+    def _candidate(self, rung: _Rung, format: Format, alpha: AlphaKind, target: float) -> Candidate:
+        made = rung.found[format]
+        shows = FORMATS[format].alpha or alpha is AlphaKind.NONE
+        score = _scored(rung, format)
+        return Candidate(len(made.data), score, shows and score >= target - SHORT, made.moves)
+
+    def weights(self) -> dict[int, int]:
+        """Bytes of the lightest file of each width (px) that has one."""
+        self.settle()
+        found: dict[int, int] = {}
+        for file in self.files.values():
+            found[file.width] = min(file.bytes, found.get(file.width, file.bytes))
+        return found
+
+    def choose_widths(self) -> None:
+        """The widths that were made are those of the ladder."""
+        self.said.widths = tuple(sorted(self.weights()))
+
+    # -- one file after another ------------------------------------------------------------
 
     def _wait_for(self, variant: Variant) -> None:
         if isinstance(variant.quality, Aim):
@@ -140,16 +221,14 @@ class Making:
         while len(self._running) >= self._threads:
             self._take(wait(self._running, return_when=FIRST_COMPLETED).done)
 
-    def _looked(
-        self, rung: _Rung, variant: Variant, image: pyvips.Image, document: Document
-    ) -> Looked:
-        still = fit_alpha(image, variant.format, self.job.recipe)
+    def _looked(self, rung: _Rung, variant: Variant, pictures: Pictures) -> Looked:
+        still = fit_alpha(rung.image, variant.format, self.job.recipe)
         alpha = bool(still.hasalpha())
         if alpha not in rung.looked:
             rung.looked[alpha] = Looked(still, smaller=self._smaller.get(alpha))
             self._smaller = {alpha: rung.looked[alpha]} if self.searches else {}
         if variant.moves:
-            moving = fit_alpha(document.moving(variant.size), variant.format, self.job.recipe)
+            moving = fit_alpha(pictures.moving(variant.size), variant.format, self.job.recipe)
             return Looked(moving, still)
         return rung.looked[alpha]
 
@@ -188,6 +267,7 @@ class Making:
         self._off[variant.format] = (variant.width, found.off)
         if not found.fits:
             self.said.left_out[variant.key] = f"{variant.width:,} px are left out: {found.limit}"
+            self.said.warnings.append(f"over budget at {variant.width:,} px: {found.limit}")
             return
         if found.limit:
             self.said.limits[variant.key] = found.limit
@@ -220,7 +300,7 @@ class Making:
     def _leave_out(self) -> None:
         """A source of a ``<picture>`` needs all its widths, so a format goes as a whole: if an
         older one is not heavier and looks no worse at every width."""
-        sizes = {variant.size for variant in self.job.variants}
+        sizes = {variant.size for variant in self.said.wanted(self.job)}
         if len(self._rungs) < len(sizes):
             return
         gone: set[Format] = set()
@@ -283,8 +363,8 @@ def _scored(rung: _Rung, format: Format) -> float:
 
 
 def _reason(rungs: list[_Rung], older: Format, newer: Format) -> str:
-    weights = [sum(len(rung.found[f].data) for rung in rungs) / 1000 for f in (older, newer)]
+    bytes = [sum(len(rung.found[f].data) for rung in rungs) for f in (older, newer)]
     return (
         f"{FORMATS[newer].label} is left out: {FORMATS[older].label} is lighter or as light"
-        f" ({weights[0]:,.1f} kB against {weights[1]:,.1f} kB) and looks no worse, at every width"
+        f" ({weight(bytes[0])} against {weight(bytes[1])}) and looks no worse, at every width"
     )

@@ -10,6 +10,9 @@ from numpy.typing import NDArray
 
 from gefa.core.geometry import NOWHERE, Rect, Size
 
+BEYOND = 0.02
+"""of linear light: how far outside 0..1 a colour is when that can be seen"""
+
 
 class AlphaKind(StrEnum):
     """How a picture uses transparency."""
@@ -65,6 +68,19 @@ def _through_profile(image: pyvips.Image) -> pyvips.Image | None:
         )
     except pyvips.Error:
         return None
+
+
+def outside_srgb(image: pyvips.Image) -> float:
+    """The share of pixels (0..1) whose colours an embedded profile puts outside sRGB, where they
+    are brought to its edge; 0 without a profile that can be used."""
+    if image.get_typeof("icc-profile-data") == 0:
+        return 0.0
+    try:
+        light = image.icc_import(embedded=True, pcs="lab", intent="relative")
+        values = light.colourspace("scrgb").extract_band(0, n=3).numpy()
+    except pyvips.Error:
+        return 0.0
+    return float(((values < -BEYOND) | (values > 1 + BEYOND)).any(axis=2).mean())
 
 
 def as_image(pixels: NDArray[np.uint8]) -> pyvips.Image:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
+from collections.abc import Mapping
 from difflib import get_close_matches
 from enum import StrEnum
 from pathlib import Path
@@ -14,7 +15,8 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_valida
 
 from gefa.core.errors import PlanError
 from gefa.core.geometry import MM_PER_INCH, Rect, Size
-from gefa.core.treat.recipe import BUILT_IN, RECIPE_NAME, Recipe
+from gefa.core.treat.formats import Format
+from gefa.core.treat.recipe import BUILT_IN, RECIPE_NAME, Aim, Quality, Recipe
 
 MAX_LINES = 2_000
 _CELL = re.compile(r"r[1-9]\d*-c[1-9]\d*")
@@ -26,6 +28,10 @@ Pixels = Annotated[int, Field(ge=0, le=100_000)]
 
 class _Entry(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+OwnQuality = Aim | dict[Format, Quality | Aim]
+"""a quality of one cut's own, instead of its recipe's: for all formats, or for some"""
 
 
 class Unit(StrEnum):
@@ -82,13 +88,14 @@ class ShownSize(_Entry):
 class CutEntry(_Entry):
     """A part chosen by hand, or left out by hand although a tag or rule asks for it.
 
-    ``as_file`` makes files even of what CSS could draw; ``strays`` false leaves out objects that
-    lie far off the rest of the part.
+    ``quality`` stands for this cut instead of its recipe's. ``as_file`` makes files even of what
+    CSS could draw; ``strays`` false leaves out objects that lie far off the rest of the part.
     """
 
     part: str = Field(min_length=1)
     name: Name | None = None
     recipe: str | None = None
+    quality: OwnQuality | None = None
     leave_out: bool = False
     size: ShownSize | None = None
     as_file: bool = False
@@ -130,6 +137,7 @@ class CellEntry(_Entry):
 
     name: Name | None = None
     recipe: str | None = None
+    quality: OwnQuality | None = None
     leave_out: bool = False
 
 
@@ -144,6 +152,7 @@ class SliceEntry(_Entry):
     rect: tuple[int, int, int, int] | None = None
     name: Name | None = None
     recipe: str | None = None
+    quality: OwnQuality | None = None
     cells: dict[str, CellEntry] = Field(default_factory=dict)
 
     @model_validator(mode="after")
@@ -172,8 +181,9 @@ class OriginalsEntry(_Entry):
 
 
 class Plan(_Entry):
-    """What is to be made of a source."""
+    """What is to be made of a source. ``default`` is the recipe of cuts that name none."""
 
+    default: str | None = None
     recipes: dict[str, Recipe] = Field(default_factory=dict)
     rules: tuple[Rule, ...] = ()
     cuts: tuple[CutEntry, ...] = ()
@@ -197,6 +207,10 @@ class Plan(_Entry):
     def chooses(self) -> bool:
         """Whether the plan itself says what becomes a cut."""
         return bool(self.rules or self.cuts or self.slices or self.originals)
+
+    def among(self, library: Mapping[str, Recipe]) -> Plan:
+        """The plan with the recipes of a library beside its own, which come first."""
+        return self.model_copy(update={"recipes": {**library, **self.recipes}})
 
     def recipe(self, name: str) -> Recipe:
         """The recipe called ``name``; PlanError with the closest name if there is none."""
@@ -237,14 +251,23 @@ def parse_plan(text: str, file: str) -> Plan:
         raise PlanError(f"is not TOML: {error}.", file=file) from error
     except ValidationError as error:
         raise PlanError(
-            "; ".join(_in_words(problem) for problem in error.errors()) + ".",
+            "; ".join(problems_in_words(error)) + ".",
             file=file,
             advice="See docs/plan-file.md for what a plan may hold.",
         ) from error
 
 
+def problems_in_words(error: ValidationError) -> list[str]:
+    """What is wrong with a plan or recipe, each with its place in it. Where there are several ways
+    to write something, it is told as what most people write: the last way."""
+    problems = error.errors()
+    told = [p for p in problems if not any(str(step).startswith("literal[") for step in p["loc"])]
+    return [_in_words(problem) for problem in told or problems]
+
+
 def _in_words(problem: Any) -> str:
-    place = ".".join(str(step) for step in problem["loc"])
+    steps = [str(step) for step in problem["loc"]]
+    place = ".".join(step for step in steps if "[" not in step and step != "Aim")
     if problem["type"] == "extra_forbidden":
         return f"{place} is not something a plan holds"
     return f"{place}: {problem['msg'].removeprefix('Value error, ')}"

@@ -1,19 +1,10 @@
-"""Numbers as people read them. One place, so that they look the same everywhere."""
+"""Numbers as the pages show them, as filters for templates."""
 
 from __future__ import annotations
 
 from datetime import datetime
 
-
-def weight(size: float | None) -> str:
-    """Bytes as kB of 1,000, or MB from a million; one decimal where it says something."""
-    if size is None:
-        return "–"
-    if size < 1_000_000:
-        kilo = size / 1000
-        return f"{kilo:.1f} kB" if kilo < 100 else f"{kilo:,.0f} kB"
-    mega = size / 1_000_000
-    return f"{mega:.2f} MB" if mega < 10 else f"{mega:,.1f} MB"
+from gefa.core.units import weight
 
 
 def percent(share: float) -> str:

@@ -8,7 +8,7 @@ from enum import StrEnum
 from pydantic import BaseModel, ConfigDict, Field
 
 from gefa.core.geometry import Rect
-from gefa.core.plan import ShownSize
+from gefa.core.plan import OwnQuality, ShownSize
 
 
 class Origin(StrEnum):
@@ -25,7 +25,8 @@ class Cut(BaseModel):
     """A part or a slice that is to become files: what, its name, its recipe.
 
     A slice is the canvas with a ``rect`` (canvas px); ``slice`` says which of the plan's slices it
-    is, as ``"0"`` for its first entry or ``"0 r1-c2"`` for a cell of it.
+    is, as ``"0"`` for its first entry or ``"0 r1-c2"`` for a cell of it. ``quality`` is its own
+    instead of its recipe's.
     """
 
     model_config = ConfigDict(frozen=True)
@@ -37,6 +38,7 @@ class Cut(BaseModel):
     rect: Rect | None = None
     slice: str = ""
     size: ShownSize | None = None
+    quality: OwnQuality | None = None
     as_file: bool = False
     strays: bool = True
 

@@ -8,7 +8,7 @@ from gefa.core.cut.cut import Cut, Gathered, Origin, Remark
 from gefa.core.cut.glob import covers
 from gefa.core.cut.sliced import add_slices
 from gefa.core.plan import CutEntry, Plan, did_you_mean
-from gefa.core.read.document import Kind
+from gefa.core.read.document import CANVAS_PATH, Kind
 from gefa.core.read.survey import PartFacts, Survey
 
 FLAT_DEFAULT = "backdrop"
@@ -21,6 +21,11 @@ def gather(source: Survey, plan: Plan, *, default: bool) -> Gathered:
     With ``default``, a source that nobody marked gives every named top-level part, or itself.
     """
     found = Gathered()
+    if plan.default is not None and plan.default not in plan.all_recipes:
+        hint = did_you_mean(plan.default, plan.all_recipes)
+        found.warnings.append(
+            _about(CANVAS_PATH, f"the default recipe {plan.default!r} is not there. {hint}")
+        )
     by_hand = _by_part(plan.cuts)
     for part in source.parts:
         if part.path in by_hand:
@@ -28,22 +33,24 @@ def gather(source: Survey, plan: Plan, *, default: bool) -> Gathered:
             continue
         tagged = _add_tagged(part, plan, found)
         if not tagged and part.kind is not Kind.CANVAS:
-            _add_ruled(part, plan, found)
+            _add_ruled(part, source, plan, found)
     for missing in by_hand:
         found.warnings.append(_about(missing, "the source has no such part"))
-    add_slices(source, plan, default_recipe(source, source.canvas), found)
+    add_slices(source, plan, default_recipe(source, source.canvas, plan), found)
     if (
         default
         and not found.cuts
         and not plan.chooses
         and not any(part.tags for part in source.parts)
     ):
-        _add_default(source, found)
+        _add_default(source, plan, found)
     return found
 
 
-def default_recipe(source: Survey, part: PartFacts) -> str:
-    """The built-in recipe for a part that nobody gave one."""
+def default_recipe(source: Survey, part: PartFacts, plan: Plan) -> str:
+    """The recipe for a part that nobody gave one: the plan's default, or a built-in one."""
+    if plan.default is not None and plan.default in plan.all_recipes:
+        return plan.default
     if part.kind is Kind.CANVAS and not source.transparent:
         return FLAT_DEFAULT
     return PART_DEFAULT
@@ -66,7 +73,7 @@ def _add_by_hand(
     for index, entry in enumerate(entries):
         if entry.leave_out:
             continue
-        recipe = entry.recipe or default_recipe(source, part)
+        recipe = entry.recipe or default_recipe(source, part, plan)
         if recipe not in plan.all_recipes:
             hint = did_you_mean(recipe, plan.all_recipes)
             found.warnings.append(
@@ -85,6 +92,7 @@ def _add_by_hand(
                 recipe=recipe,
                 origin=Origin.HAND,
                 size=entry.size,
+                quality=entry.quality,
                 as_file=entry.as_file,
                 strays=entry.strays,
             )
@@ -114,14 +122,14 @@ def _add_tagged(part: PartFacts, plan: Plan, found: Gathered) -> bool:
     return bool(part.tags)
 
 
-def _add_ruled(part: PartFacts, plan: Plan, found: Gathered) -> None:
+def _add_ruled(part: PartFacts, source: Survey, plan: Plan, found: Gathered) -> None:
     rule = next((rule for rule in plan.rules if covers(rule.parts, part.path)), None)
     if rule is None:
         return
     if rule.leave_out:
         found.left_out.append(_about(part.path, f"the rule {rule.parts!r} leaves it out"))
         return
-    recipe = rule.recipe or PART_DEFAULT
+    recipe = rule.recipe or default_recipe(source, part, plan)
     if recipe not in plan.all_recipes:
         hint = did_you_mean(recipe, plan.all_recipes)
         found.warnings.append(
@@ -137,7 +145,7 @@ def _add_ruled(part: PartFacts, plan: Plan, found: Gathered) -> None:
     )
 
 
-def _add_default(source: Survey, found: Gathered) -> None:
+def _add_default(source: Survey, plan: Plan, found: Gathered) -> None:
     parts = [part for part in source.parts if part.depth == 1] or [source.canvas]
     for part in parts:
         if not part.visible:
@@ -153,7 +161,7 @@ def _add_default(source: Survey, found: Gathered) -> None:
             Cut(
                 part=part.path,
                 name=part.display_name,
-                recipe=default_recipe(source, part),
+                recipe=default_recipe(source, part, plan),
                 origin=Origin.DEFAULT,
             )
         )

@@ -49,7 +49,8 @@ def add_slices(source: Survey, plan: Plan, default_recipe: str, found: Gathered)
         if inside != entry.area:
             _warn(found, name, number, "reaches over the edge of the canvas and is cut off there")
         drawn.append((name, inside))
-        _add(_cut(name, recipe, inside, str(number)), plan, found)
+        cut = _cut(name, recipe, inside, str(number))
+        _add(cut.model_copy(update={"quality": entry.quality}), plan, found)
     _tell_overlaps(drawn, found)
     _tell_gaps(drawn, canvas, plan, found)
 
@@ -66,7 +67,8 @@ def _cells_cuts(
         if own.leave_out:
             yield Remark(cut=name, part=f"slice {number} {place}", reason="it is left out by hand")
             continue
-        yield _cut(name, own.recipe or recipe, cell.rect, f"{number} {place}")
+        cut = _cut(name, own.recipe or recipe, cell.rect, f"{number} {place}")
+        yield cut.model_copy(update={"quality": own.quality or entry.quality})
 
 
 def _cut(name: str, recipe: str, rect: Rect, place: str) -> Cut:

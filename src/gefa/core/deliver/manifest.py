@@ -32,7 +32,8 @@ class File(BaseModel):
 
 
 class CutRecord(BaseModel):
-    """One cut: where it lies on the canvas (px), and the markup to show it."""
+    """One cut: where it lies on the canvas (px), the markup to show it, and why it has the formats
+    that it has, if they were chosen for it."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -50,6 +51,7 @@ class CutRecord(BaseModel):
     css: str | None = None
     markup: str
     alt: str = ""
+    why: str = ""
 
 
 class OriginalFile(BaseModel):

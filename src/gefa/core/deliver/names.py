@@ -32,6 +32,7 @@ class NameBook:
     def __init__(self, paths: Iterable[str] = (), cuts: Iterable[str] = ()) -> None:
         self._paths = {path.casefold() for path in (*_ALWAYS_TAKEN, *paths)}
         self._cuts = {cut.casefold() for cut in cuts}
+        self._clashes: list[str] = []
 
     def cut(self, wanted: str) -> str:
         """A safe name for a cut: ``hero``, then ``hero-2``, ``hero-3``, …"""
@@ -51,11 +52,18 @@ class NameBook:
         parts = [safe(folder) for folder in folders.split("/") if folder.strip(". ")]
         stem = "/".join([*parts, safe(stem)])
         path, count = f"{stem}.{extension}", 1
+        if path.casefold() in self._paths:
+            self._clashes.append(path)
         while path.casefold() in self._paths:
             count += 1
             path = f"{stem}-{count}.{extension}"
         self._paths.add(path.casefold())
         return path
+
+    def clashes(self) -> list[str]:
+        """Paths that were wanted once more since this was asked last; others were given."""
+        found, self._clashes = self._clashes, []
+        return found
 
 
 def _split_extension(name: str, extension: str) -> tuple[str, str]:

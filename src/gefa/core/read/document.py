@@ -164,6 +164,12 @@ class Document(ABC):
         ``whole`` false the part comes without its strays.
         """
 
+    def render_on(self, part: Part, region: Rect, width: int) -> pyvips.Image:
+        """``region`` as it shows with everything above the part taken away: the part, blended as
+        it is in the design, and what lies beneath it. Sizes as ``render``; exactly ``width`` px
+        only where the canvas is scalable too."""
+        return self.render(part, region, width)
+
     def coverage(self, part: Part, region: Rect, size: Size) -> pyvips.Image:
         """The alpha of ``region`` of the part alone, reduced to ``size`` px: one band, 0..255."""
         image = resize(self.render(part, region, size.width), size)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -11,7 +12,7 @@ import pyvips
 
 from gefa.core.errors import SourceError
 from gefa.core.geometry import Rect, Size
-from gefa.core.pixels import resize, to_srgb
+from gefa.core.pixels import outside_srgb, resize, to_srgb
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
 from gefa.core.read.heic import heic_size, load_heic
 from gefa.core.read.limits import MAX_MEGAPIXELS, check_size
@@ -31,6 +32,10 @@ _LOADERS = {
 """Loaders by kind: libvips would read ``[...]`` in a file name as options."""
 _ANIMATED = frozenset({FileKind.GIF, FileKind.WEBP})
 
+GAMUT_SEEN = 400
+"""px of the shorter side that colours outside sRGB are looked for on"""
+GAMUT_SHARE = 0.01
+"""of the pixels, from which that is told"""
 LARGE_MEGAPIXELS = 40.0
 """above which regions come from a tiled copy on disk, below from memory"""
 _WHAT_TO_DO = "Open it in the program that made it, save it again, and bring it in anew."
@@ -48,6 +53,7 @@ class FlatPicture(Document):
         self._page = page
         self._scratch = scratch or Scratch()
         self._copyright = ""
+        self._gamut_told = False
         self._stored, self._orientation, alpha, pages = self._header()
         sideways = self._orientation in SIDEWAYS
         size = Size(self._stored.height, self._stored.width) if sideways else self._stored
@@ -88,6 +94,25 @@ class FlatPicture(Document):
             self.notices.append(Notice(CANVAS_PATH, reason))
         else:
             self.frames = frames
+
+    def measure(self, parts: Sequence[Part]) -> None:
+        """Tells of colours that sRGB does not have."""
+        if self._gamut_told or not parts or self._kind is FileKind.HEIC:
+            return
+        self._gamut_told = True
+        shrink = _shrink_on_load(self._kind, max(1, self.size.width // GAMUT_SEEN))
+        image = self._open(shrink=shrink)
+        if image.get_typeof("icc-profile-data") == 0:
+            return
+        try:
+            step = max(1, min(image.width, image.height) // GAMUT_SEEN)
+            share = outside_srgb(image.subsample(step, step).copy_memory())
+        except pyvips.Error:
+            return  # whoever draws it says what is wrong with it
+        if share > GAMUT_SHARE:
+            part = f"{share:.0%} of it".replace("%", " %")
+            reason = f"has colours outside sRGB in {part}; they are brought to the nearest inside"
+            self.notices.append(Notice(CANVAS_PATH, reason))
 
     # -- asking for it -------------------------------------------------------------------
 

@@ -242,6 +242,22 @@ class OpenRaster(Document):
         except pyvips.Error as error:
             raise self._broken(part.path, str(error).strip().splitlines()[-1]) from error
 
+    def render_on(self, part: Part, region: Rect, width: int) -> pyvips.Image:
+        try:
+            return self._draw(self._up_to(self._root, part.path), region)
+        except pyvips.Error as error:
+            raise self._broken(part.path, str(error).strip().splitlines()[-1]) from error
+
+    def _up_to(self, node: _Node, path: str) -> _Node:
+        """The node with ``path`` shown in it, and nothing above that."""
+        if node.part.path == path:
+            return replace(node, part=replace(node.part, visible=True))
+        for index, child in enumerate(node.children):
+            if any(inner.part.path == path for inner in _walk(child)):
+                below = (self._up_to(child, path), *node.children[index + 1 :])
+                return replace(node, part=replace(node.part, visible=True), children=below)
+        return node
+
     def coverage(self, part: Part, region: Rect, size: Size) -> pyvips.Image:
         node = self._node_of[part.path]
         if part.kind is not Kind.LAYER:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import re
 from collections.abc import Iterator, Sequence
 from math import ceil
 from pathlib import Path
@@ -13,7 +12,7 @@ from xml.etree.ElementTree import Element
 import pyvips
 
 from gefa.core.errors import PartMissing, SourceError
-from gefa.core.geometry import NOWHERE, Rect, Size, union_all
+from gefa.core.geometry import NOWHERE, Rect, union_all
 from gefa.core.pixels import box_of, inside, visible_box, with_alpha
 from gefa.core.read import fonts, xml
 from gefa.core.read.document import (
@@ -32,14 +31,15 @@ from gefa.core.read.stored import media_type_of, size_of
 from gefa.core.read.strays import area, find_strays
 from gefa.core.read.svg_css import css_of
 from gefa.core.read.svg_elements import (
+    KINDS,
     RESOURCES,
     STYLE,
     SVG,
+    canvas_size,
     embedded,
     has_bitmap,
     href,
     is_shown,
-    length,
     note_held,
     number,
     own_property,
@@ -52,22 +52,6 @@ from gefa.core.threads import on_all_cores
 DPI = 96
 """CSS px in an inch (CSS Values and Units 4, section 5.2)."""
 
-KINDS = {
-    "g": Kind.GROUP,
-    "svg": Kind.GROUP,
-    "a": Kind.GROUP,
-    "switch": Kind.GROUP,
-    "image": Kind.IMAGE,
-    "text": Kind.TEXT,
-    "use": Kind.USE,
-    "path": Kind.SHAPE,
-    "rect": Kind.SHAPE,
-    "circle": Kind.SHAPE,
-    "ellipse": Kind.SHAPE,
-    "line": Kind.SHAPE,
-    "polyline": Kind.SHAPE,
-    "polygon": Kind.SHAPE,
-}
 _ALWAYS_SHOWN = "display:inline!important"
 _NEUTRAL = (
     f"{_ALWAYS_SHOWN};opacity:1!important;filter:none!important;mix-blend-mode:normal!important"
@@ -94,7 +78,7 @@ class Svg(Document):
                 file=name,
                 advice="Export it as SVG and bring it in again.",
             )
-        size = _canvas_size(self._svg, name)
+        size = canvas_size(self._svg, name)
         check_size(size, name, "the canvas")
         self._lines: dict[str, Line] = {CANVAS_PATH: (self._svg,)}
         self._by_id = {e.get("id", ""): e for e in self._svg.iter() if e.get("id")}
@@ -399,6 +383,33 @@ class Svg(Document):
         scale = width / region.width if part.scalable else 1.0
         return self._drawn(self._part_alone(part, whole), region, scale)
 
+    def render_on(self, part: Part, region: Rect, width: int) -> pyvips.Image:
+        scale = width / region.width if self.canvas.scalable else 1.0
+        line = self._lines[part.path]
+        return self._drawn(self._up_to(line, self._closure([self._svg])), region, scale)
+
+    def _up_to(self, line: Line, wanted: set[str]) -> Element:
+        """The drawing with the last element of ``line`` shown, and nothing that is painted after
+        it but what others refer to."""
+        shown = line[-1]
+        if not is_shown(shown):
+            shown = shell(line[-1], "display:inline!important;visibility:visible!important")
+            shown.text = line[-1].text
+            shown.extend(line[-1])
+        for depth in range(len(line) - 2, -1, -1):
+            holder = shell(line[depth], "" if is_shown(line[depth]) else _ALWAYS_SHOWN)
+            after = False
+            for child in line[depth]:
+                if child is line[depth + 1]:
+                    holder.append(shown)
+                    after = True
+                elif after:
+                    holder.extend(self._resources(child, wanted))
+                else:
+                    holder.append(child)
+            shown = holder
+        return shown
+
     def fingerprint(self, part: Part) -> str:
         return self._print(self._part_alone(part, whole=True), self.extent(part))
 
@@ -472,26 +483,6 @@ def _typeface_notices(path: str, asked: Iterator[str], told: set[str]) -> Iterat
                 f"asks for the typeface {name!r}, which is not installed here; its text is drawn"
                 " in another one. Install it, or turn the text into outlines",
             )
-
-
-def _canvas_size(svg: Element, file: str) -> Size:
-    box = [number(v, 0.0) for v in re.split(r"[\s,]+", svg.get("viewBox", "").strip())]
-    from_box = (box[2], box[3]) if len(box) == 4 else (0.0, 0.0)
-    width = length(svg.get("width", ""), from_box[0])
-    height = length(svg.get("height", ""), from_box[1])
-    if not width and not height:
-        width, height = from_box
-    elif width and not height and from_box[0]:
-        height = width * from_box[1] / from_box[0]
-    elif height and not width and from_box[1]:
-        width = height * from_box[0] / from_box[1]
-    if not (0 < width < 1e9 and 0 < height < 1e9):
-        raise SourceError(
-            "has neither a usable width and height nor a viewBox.",
-            file=file,
-            advice="Give the <svg> element a viewBox and bring it in again.",
-        )
-    return Size(max(1, round(width)), max(1, round(height)))
 
 
 def _covers(near: Rect, far: Rect, slack: int) -> bool:

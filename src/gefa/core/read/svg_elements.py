@@ -9,7 +9,10 @@ from collections.abc import Iterator
 from urllib.parse import unquote_to_bytes
 from xml.etree.ElementTree import Element
 
+from gefa.core.errors import SourceError
+from gefa.core.geometry import Size
 from gefa.core.read import xml
+from gefa.core.read.document import Kind
 
 SVG = "http://www.w3.org/2000/svg"
 RESOURCES = frozenset(
@@ -19,6 +22,23 @@ RESOURCES = frozenset(
     }
 )
 """Elements that show nothing where they stand."""
+KINDS = {
+    "g": Kind.GROUP,
+    "svg": Kind.GROUP,
+    "a": Kind.GROUP,
+    "switch": Kind.GROUP,
+    "image": Kind.IMAGE,
+    "text": Kind.TEXT,
+    "use": Kind.USE,
+    "path": Kind.SHAPE,
+    "rect": Kind.SHAPE,
+    "circle": Kind.SHAPE,
+    "ellipse": Kind.SHAPE,
+    "line": Kind.SHAPE,
+    "polyline": Kind.SHAPE,
+    "polygon": Kind.SHAPE,
+}
+"""what a named element is as a part"""
 STYLE = "<style>"
 """stands for a style sheet where ids are noted; no id can be that"""
 _UNITS = {"": 1.0, "px": 1.0, "in": 96.0, "cm": 96 / 2.54, "mm": 96 / 25.4, "pt": 96 / 72,
@@ -134,3 +154,24 @@ def note_held(element: Element, held: dict[Element, frozenset[str]]) -> None:
         if xml.local_name(inner.tag) == "style":
             own.add(STYLE)
         held[inner] = frozenset(own.union(*(held[child] for child in inner)))
+
+
+def canvas_size(svg: Element, file: str) -> Size:
+    """The canvas in px, from width and height or the viewBox; SourceError if neither helps."""
+    box = [number(v, 0.0) for v in re.split(r"[\s,]+", svg.get("viewBox", "").strip())]
+    from_box = (box[2], box[3]) if len(box) == 4 else (0.0, 0.0)
+    width = length(svg.get("width", ""), from_box[0])
+    height = length(svg.get("height", ""), from_box[1])
+    if not width and not height:
+        width, height = from_box
+    elif width and not height and from_box[0]:
+        height = width * from_box[1] / from_box[0]
+    elif height and not width and from_box[1]:
+        width = height * from_box[0] / from_box[1]
+    if not (0 < width < 1e9 and 0 < height < 1e9):
+        raise SourceError(
+            "has neither a usable width and height nor a viewBox.",
+            file=file,
+            advice="Give the <svg> element a viewBox and bring it in again.",
+        )
+    return Size(max(1, round(width)), max(1, round(height)))

@@ -37,7 +37,8 @@ def encode(
 ) -> bytes:
     """The file's bytes. ``image`` is 8-bit sRGB and has alpha only if ``format`` can hold it.
 
-    ``quality`` is 1..100 on the encoder's own scale. ``dpi``, in px for each inch, is written into
+    ``quality`` is 1..100 on the encoder's own scale; without one PNG and WebP lose nothing.
+    ``dpi``, in px for each inch, is written into
     formats that have a field for it. Raises EncodeError.
     """
     if dpi is not None:
@@ -82,6 +83,8 @@ def _avif(quality: int | None, settings: Settings) -> dict[str, object]:
 
 def _webp(quality: int | None, settings: Settings) -> dict[str, object]:
     # WebP always stores half the colour; "full" has it choose which half with more care.
+    if quality is None:
+        return {"lossless": True, "effort": _effort(Format.WEBP, settings)}
     smart = settings.chroma is Chroma.FULL
     return {"Q": quality, "effort": _effort(Format.WEBP, settings), "smart_subsample": smart}
 

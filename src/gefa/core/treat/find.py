@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -12,9 +13,11 @@ import pyvips
 from gefa.core.pixels import to_srgb
 from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import Format
+from gefa.core.treat.nature import Look, Nature, look_at
 from gefa.core.treat.recipe import Aim, Chroma, Settings
-from gefa.core.treat.search import Found, for_budget, for_look
+from gefa.core.treat.search import MOST_ENCODES, Found, for_budget, for_look
 from gefa.core.treat.typical import PERFECT
+from gefa.core.units import weight
 
 if TYPE_CHECKING:
     from gefa.core.treat.score import AlphaReference
@@ -31,7 +34,8 @@ class Looked:
         smaller: Looked | None = None,
     ) -> None:
         self.image = image
-        self._smaller = smaller.half_colour_if_known if smaller is not None else None
+        known = smaller is not None and smaller.image.width <= image.width
+        self._smaller = smaller.half_colour_if_known if smaller is not None and known else None
         self._still = still if still is not None else image
         self._reference: AlphaReference | None = None
         self._lock = threading.Lock()
@@ -39,6 +43,11 @@ class Looked:
     def score(self, data: bytes) -> float:
         """Of a file's bytes, SSIMULACRA2."""
         return self._scored(decoded(data))
+
+    @cached_property
+    def look(self) -> Look:
+        """What kind of picture it is."""
+        return look_at(self._still)
 
     @cached_property
     def half_colour(self) -> float:
@@ -106,9 +115,36 @@ def find(looked: Looked, wish: Wish) -> Found:
         return encode(looked.image, wish.format, quality, settings, wish.dpi)
 
     if isinstance(aim, Aim) and aim.look is not None:
-        return for_look(wish.format, aim.look, encoded, looked.score, wish.off)
+        if wish.format is not Format.WEBP:
+            return for_look(wish.format, aim.look, encoded, looked.score, wish.off)
+        most = MOST_ENCODES - 1
+        found = for_look(wish.format, aim.look, encoded, looked.score, wish.off, most)
+        return _or_lossless(found, looked, encoded)
     if isinstance(aim, Aim) and aim.max_bytes is not None:
         return for_budget(wish.format, aim.max_bytes, encoded, wish.off)
     assert not isinstance(aim, Aim)
     lossless = wish.format is Format.PNG and wish.settings.colours is None
     return Found(aim, encoded(aim), 1, 0.0, score=PERFECT if lossless else None)
+
+
+def _or_lossless(found: Found, looked: Looked, encoded: Callable[[int | None], bytes]) -> Found:
+    """WebP without loss, where that is lighter, as it often is for flat art, or where WebP with
+    its halved colour does not reach the look."""
+    if not found.short and looked.look.nature is Nature.PHOTOGRAPH:
+        return found
+    data = encoded(None)
+    if not found.short and len(data) >= len(found.data):
+        return replace(found, encodes=found.encodes + 1)
+    limit = (
+        f"WebP without loss weighs {weight(len(data))}; at quality {found.quality} it weighs"
+        f" {weight(len(found.data))} and has {found.score or 0:.1f}"
+    )
+    return replace(
+        found,
+        quality=None,
+        data=data,
+        encodes=found.encodes + 1,
+        score=PERFECT,
+        limit=limit,
+        short=False,
+    )

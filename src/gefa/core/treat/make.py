@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from functools import cached_property
 
 import pyvips
 
@@ -11,32 +12,105 @@ from gefa.core.pixels import drop_opaque_alpha, on_matte, resize
 from gefa.core.read.document import Document, Part
 from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.core.treat.recipe import AlphaPolicy, Recipe
+from gefa.core.treat.mark import marked
+from gefa.core.treat.recipe import AlphaPolicy, Mark, Recipe
+from gefa.core.treat.tone import Curve, curve_for, lifted
+
+TONES_SEEN = 512
+"""px of the width that the tones of a picture are looked at"""
+
+
+class Pictures:
+    """``region`` (canvas px) of a part at one size after another.
+
+    ``widest`` is the largest that will be asked for: the part is decoded once for it. ``whole``
+    false leaves the part's strays out; with ``under`` the design below it shows. ``tone`` lifts
+    its tones; a ``mark`` is laid over a corner of every size.
+    """
+
+    def __init__(
+        self,
+        document: Document,
+        part: Part,
+        region: Rect,
+        widest: Size,
+        *,
+        whole: bool = True,
+        under: bool = False,
+        tone: bool = False,
+        mark: tuple[Mark, Document] | None = None,
+    ) -> None:
+        self._document, self._part, self._region = document, part, region
+        self._widest = self._width_for(widest)
+        self._whole, self._under, self._tone, self._mark = whole, under, tone, mark
+
+    def at(self, size: Size) -> pyvips.Image:
+        """The picture at exactly ``size`` px, 8-bit sRGB, in memory."""
+        if self._scalable:
+            image = self._drawn(self._width_for(size))
+        else:
+            image = self._base
+        image = resize(image, size)
+        if self._curve is not None:
+            image = lifted(image, self._curve)
+        if self._mark is not None:
+            image = marked(image, *self._mark)
+        return image.copy_memory()
+
+    def moving(self, size: Size) -> pyvips.Image:
+        """All frames at ``size`` px, toned as the still; without the mark."""
+        frames = self._document.moving(size)
+        if self._curve is None:
+            return frames
+        toned = lifted(frames, self._curve).copy()
+        for field in ("page-height", "delay", "loop"):
+            toned.set_type(frames.get_typeof(field), field, frames.get(field))
+        return toned
+
+    @property
+    def _scalable(self) -> bool:
+        below = self._document.canvas.scalable if self._under else True
+        return self._part.scalable and below
+
+    def _width_for(self, size: Size) -> int:
+        """How wide to draw for ``size``: wide enough for the longer stretch of a distorted one."""
+        return max(size.width, -(-size.height * self._region.width // self._region.height))
+
+    def _drawn(self, width: int) -> pyvips.Image:
+        if self._under:
+            drawn = self._document.render_on(self._part, self._region, width)
+        else:
+            drawn = self._document.render(self._part, self._region, width, whole=self._whole)
+        return drop_opaque_alpha(drawn)
+
+    @cached_property
+    def _base(self) -> pyvips.Image:
+        return self._drawn(self._widest)
+
+    @cached_property
+    def _curve(self) -> Curve | None:
+        """From one width whatever is made, so that all sizes get the same tones."""
+        if not self._tone:
+            return None
+        seen = self._drawn(min(TONES_SEEN, self._region.width))
+        if seen.width > TONES_SEEN:
+            seen = resize(seen, Size(TONES_SEEN, max(1, seen.height * TONES_SEEN // seen.width)))
+        return curve_for(seen)
 
 
 def rungs(
-    document: Document, part: Part, region: Rect, sizes: Sequence[Size], *, whole: bool = True
+    document: Document, part: Part, region: Rect, sizes: Sequence[Size]
 ) -> Iterator[tuple[Size, pyvips.Image]]:
-    """The picture at each of ``sizes`` (px), in memory, in their order.
-
-    ``whole`` false leaves the part's strays out.
-    """
-    if part.scalable:
-        for size in sizes:
-            # A distorted drawing is drawn large enough for its longer stretch.
-            width = max(size.width, -(-size.height * region.width // region.height))
-            drawn = document.render(part, region, width, whole=whole)
-            yield size, resize(drop_opaque_alpha(drawn), size).copy_memory()
-        return
-    widest = max(max(size.width, -(-size.height * region.width // region.height)) for size in sizes)
-    base = drop_opaque_alpha(document.render(part, region, widest, whole=whole))
+    """The plain picture at each of ``sizes`` (px), in their order."""
+    widest = max(sizes, key=lambda size: (size.width, size.height))
+    pictures = Pictures(document, part, region, widest)
     for size in sizes:
-        yield size, resize(base, size).copy_memory()
+        yield size, pictures.at(size)
 
 
 def fit_alpha(image: pyvips.Image, format: Format, recipe: Recipe) -> pyvips.Image:
     """The picture as ``format`` may have it under the recipe's transparency policy."""
-    if recipe.alpha is AlphaPolicy.MATTE or not FORMATS[format].alpha:
+    if recipe.alpha is not AlphaPolicy.KEEP or not FORMATS[format].alpha:
         return on_matte(image, recipe.matte)
     return image
 

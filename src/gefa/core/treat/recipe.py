@@ -11,6 +11,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from gefa.core.treat.formats import FORMATS, ORDER, Format
+from gefa.core.units import weight
 
 NAME_FIELDS = frozenset(
     {"cut", "source", "width", "height", "density", "format", "ext", "hash", "yyyy", "mm"}
@@ -33,6 +34,11 @@ RECIPE_NAME = re.compile(r"[A-Za-z0-9][\w-]{0,59}")
 MOST_EFFORT = {Format.AVIF: 9, Format.WEBP: 6, Format.JPEG: 0, Format.PNG: 9}
 """how hard an encoder can be told to try; 0 where it cannot"""
 
+MAX_WIDTHS = 64
+"""of one ladder"""
+AUTO_LOOK = 75.0
+"""that formats are compared at where a recipe names no other"""
+
 Quality = Annotated[int, Field(ge=1, le=100)]
 Width = Annotated[int, Field(ge=1, le=65_500)]
 Density = Annotated[float, Field(gt=0, le=8)]
@@ -45,6 +51,7 @@ class AlphaPolicy(StrEnum):
 
     KEEP = "keep"
     MATTE = "matte"
+    UNDERLAY = "underlay"
 
 
 class Fit(StrEnum):
@@ -70,6 +77,51 @@ class Keep(StrEnum):
     COPYRIGHT = "copyright"
 
 
+class Corner(StrEnum):
+    """Where a mark is laid."""
+
+    TOP_LEFT = "top left"
+    TOP_RIGHT = "top right"
+    BOTTOM_LEFT = "bottom left"
+    BOTTOM_RIGHT = "bottom right"
+
+
+class Mark(BaseModel):
+    """A picture laid over a corner: its file's name, its ``width`` and ``margin`` as shares (0..1)
+    of the width of the picture under it, and its ``opacity`` 0..1."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    picture: str = Field(min_length=1, max_length=400)
+    corner: Corner = Corner.BOTTOM_RIGHT
+    width: Share = Field(default=0.2, gt=0)
+    margin: float = Field(default=0.03, ge=0, le=0.4)
+    opacity: Share = 0.8
+
+
+class Steps(BaseModel):
+    """A ladder by weight: from ``narrowest`` to ``widest`` px in so many widths that the lightest
+    files of no two neighbours are more than ``apart`` bytes apart."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    narrowest: Width = 320
+    widest: Width = 1920
+    apart: int = Field(default=30_000, ge=500)
+
+    @model_validator(mode="after")
+    def _ascending(self) -> Steps:
+        if self.narrowest >= self.widest:
+            raise ValueError("steps go from the narrowest to a wider widest")
+        return self
+
+    @property
+    def candidates(self) -> tuple[int, ...]:
+        """The widths that may be chosen, in px: evenly spaced, MAX_WIDTHS at the most."""
+        spacing = max(8, -(-(self.widest - self.narrowest) // (MAX_WIDTHS - 1)))
+        return (*range(self.narrowest, self.widest - spacing // 2, spacing), self.widest)
+
+
 class Aim(BaseModel):
     """A quality that is searched for: a ``look`` (SSIMULACRA2, 100 is identical) that must be
     reached, or ``max_bytes`` that a variant may weigh."""
@@ -89,7 +141,7 @@ class Aim(BaseModel):
     def words(self) -> str:
         if self.look is not None:
             return f"look {self.look:g}"
-        return f"at most {(self.max_bytes or 0) / 1000:,.1f} kB"
+        return f"at most {weight(self.max_bytes)}"
 
 
 @dataclass(frozen=True)
@@ -109,19 +161,21 @@ class Settings:
 class Recipe(BaseModel):
     """How a picture is treated: sizes, formats, quality, transparency, file name.
 
-    Sizes are ``widths`` in px, or ``densities`` (pixels for each CSS px) of a ``shown`` width in
-    CSS px. ``ratio`` is width ÷ height; ``focal`` and ``zoom`` say what a ``cover`` keeps. Quality
-    is one Aim for all formats, or a number or Aim for each. A format that an older one beats is
-    left out unless ``every_format``. Formats that cannot hold alpha get the
-    matte whatever the policy says.
+    Formats may be ``"auto"``: chosen for each cut by what it is and what its candidates weigh at
+    the look. Sizes are ``widths`` in px, ``densities`` (pixels for each CSS px) of a ``shown``
+    width in CSS px, or ``steps`` of equal weight. ``tone`` lifts flat tones a little. ``ratio`` is
+    width ÷ height; ``focal`` and ``zoom`` say what a ``cover`` keeps. Quality is one Aim for all
+    formats, or a number or Aim for each. A format that an older one beats is left out unless
+    ``every_format``. Formats that cannot hold alpha get the matte whatever the policy says.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
-    formats: tuple[Format, ...] = Field(min_length=1)
-    widths: tuple[Width, ...] = Field(default=(), max_length=64)
+    formats: Literal["auto"] | tuple[Format, ...] = Field(min_length=1)
+    widths: tuple[Width, ...] = Field(default=(), max_length=MAX_WIDTHS)
     densities: tuple[Density, ...] = Field(default=(), max_length=8)
     shown: Width | None = None
+    steps: Steps | None = None
     fit: Fit = Fit.CONTAIN
     ratio: Ratio | None = None
     focal: tuple[Share, Share] | None = None
@@ -135,14 +189,18 @@ class Recipe(BaseModel):
     colours: Literal[2, 4, 16, 256] | None = None
     dither: Share = 1.0
     metadata: Keep = Keep.NONE
+    tone: bool = False
+    mark: Mark | None = None
     alpha: AlphaPolicy = AlphaPolicy.KEEP
     matte: str = Field(default="#ffffff", pattern=r"^#[0-9a-fA-F]{6}$")
     name: str = Field(default=DEFAULT_NAME, max_length=200)
 
     @field_validator("formats")
     @classmethod
-    def _newest_first(cls, formats: tuple[Format, ...]) -> tuple[Format, ...]:
-        return tuple(sorted(set(formats), key=ORDER.index))
+    def _newest_first(
+        cls, formats: Literal["auto"] | tuple[Format, ...]
+    ) -> Literal["auto"] | tuple[Format, ...]:
+        return "auto" if formats == "auto" else tuple(sorted(set(formats), key=ORDER.index))
 
     @field_validator("widths")
     @classmethod
@@ -191,8 +249,8 @@ class Recipe(BaseModel):
 
     @model_validator(mode="after")
     def _one_ladder(self) -> Recipe:
-        if bool(self.widths) == bool(self.densities):
-            raise ValueError("a recipe has widths or densities, one of them")
+        if sum(map(bool, (self.widths, self.densities, self.steps))) != 1:
+            raise ValueError("a recipe has widths or densities or steps, one of them")
         if bool(self.densities) != (self.shown is not None):
             raise ValueError("densities go with the width that the picture is shown at: shown")
         if self.fit is not Fit.CONTAIN and self.ratio is None:
@@ -200,19 +258,39 @@ class Recipe(BaseModel):
         return self
 
     @model_validator(mode="after")
+    def _auto_has_a_look(self) -> Recipe:
+        by_look = isinstance(self.quality, Aim) and self.quality.look is not None
+        if self.auto and self.quality and not by_look:
+            raise ValueError(
+                'formats = "auto" compares formats at a look: give quality = { look = 75 }'
+            )
+        return self
+
+    @model_validator(mode="after")
     def _distinct_names(self) -> Recipe:
         sized = any(f"{{{field}}}" in self.name for field in ("width", "height", "hash"))
         if self.densities and "{density}" in self.name:
             sized = True
-        if len(self.widths or self.densities) > 1 and not sized:
+        if (self.steps or len(self.widths or self.densities) > 1) and not sized:
             raise ValueError("the name template needs {width}, since there are several widths")
-        if len(self.formats) > 1 and "{ext}" not in self.name and "{format}" not in self.name:
+        if len(self.candidates) > 1 and "{ext}" not in self.name and "{format}" not in self.name:
             raise ValueError("the name template needs {ext}, since there are several formats")
         return self
 
     @property
+    def auto(self) -> bool:
+        return self.formats == "auto"
+
+    @property
+    def candidates(self) -> tuple[Format, ...]:
+        """The formats that are made, or may be where they are chosen for each cut."""
+        return ORDER if self.formats == "auto" else self.formats
+
+    @property
     def all_widths(self) -> tuple[int, ...]:
-        """The widths that are asked for, in px."""
+        """The widths that are asked for, in px; with steps those that may be chosen."""
+        if self.steps is not None:
+            return self.steps.candidates
         if self.shown is None:
             return self.widths
         return tuple(sorted({round(self.shown * density) for density in self.densities}))
@@ -230,6 +308,8 @@ class Recipe(BaseModel):
             return None
         if isinstance(self.quality, Aim):
             return self.quality
+        if self.auto and format not in self.quality:
+            return Aim(look=AUTO_LOOK)
         return self.quality.get(format, DEFAULT_QUALITY[format])
 
     def settings_for(self, format: Format) -> Settings:

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.typical import HIGHEST, LOWEST, SCORES, WEIGHTS, Curve, warped
+from gefa.core.units import weight
 
 MOST_ENCODES = 6
 """for one variant"""
@@ -55,14 +56,17 @@ def for_look(
     encode: Callable[[int], bytes],
     score: Callable[[bytes], float],
     off: float = 0.0,
+    most: int = MOST_ENCODES,
 ) -> Found:
-    """The smallest file whose score is at least ``target`` and at most SLACK above it."""
+    """The smallest file whose score is at least ``target`` and at most SLACK above it, found in at
+    most ``most`` encodes."""
     tries = _search(
         SCORES[format],
         (warped(target), warped(target + SLACK)),
         LOWEST[format],
         lambda quality: _scored(quality, encode, score),
         off,
+        most,
     )
     reaching = [tried for tried in tries if tried.score >= target]
     best = min(reaching, key=_quality) if reaching else max(tries, key=_value)
@@ -91,7 +95,7 @@ def for_budget(
     if not fitting:
         limit = (
             f"at quality {best.quality}, the lowest that is sane, {FORMATS[format].label} weighs"
-            f" {len(best.data) / 1000:,.1f} kB; {max_bytes / 1000:,.1f} kB are allowed"
+            f" {weight(len(best.data))}; {weight(max_bytes)} are allowed"
         )
     return Found(
         best.quality,
@@ -128,6 +132,7 @@ def _search(
     lowest: int,
     attempt: Callable[[int], Tried],
     off: float,
+    most: int = MOST_ENCODES,
 ) -> list[Tried]:
     """Tries until one is in the window, or no quality is left between those beside it."""
     aim = sum(window) / 2
@@ -135,7 +140,7 @@ def _search(
     below = above = None
     first, last = lowest, HIGHEST
     guess = curve.quality(aim - off)
-    while first <= last and len(tries) < MOST_ENCODES:
+    while first <= last and len(tries) < most:
         tried = attempt(min(last, max(first, round(guess))))
         tries.append(tried)
         if window[0] <= tried.value <= window[1]:

@@ -8,11 +8,12 @@ from typing import NamedTuple
 
 from sqlmodel import Session
 
+from gefa.core.cautions import Facts
 from gefa.core.cut.again import Changes
 from gefa.core.cut.gather import default_recipe
 from gefa.core.cut.sliced import grid
 from gefa.core.cut.slices import line_at
-from gefa.core.export import Facts, facts_key
+from gefa.core.export import facts_key
 from gefa.core.geometry import Rect, union_all
 from gefa.core.jobs import Job, Prepared, prepare
 from gefa.core.plan import CellEntry, CutEntry, Plan, ShownSize, SliceEntry, Unit
@@ -267,7 +268,7 @@ def _row(
     lines = [_line(i, part, job, entries, blobs) for i, job in enumerate(jobs)]
     if not lines:
         entry = entries[0] if entries else CutEntry(part=part.path)
-        recipe = entry.recipe or default_recipe(survey, part)
+        recipe = entry.recipe or default_recipe(survey, part, plan)
         lines = [CutLine(0, entry.name or part.display_name, recipe)]
     return Row(
         f"part-{index}",

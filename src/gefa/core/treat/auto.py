@@ -1,0 +1,112 @@
+"""Which formats a cut is worth making in: chosen by what its candidates really weigh."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from gefa.core.pixels import AlphaKind
+from gefa.core.treat.formats import FORMATS, ORDER, Format
+from gefa.core.treat.nature import Look
+from gefa.core.units import listed, weight
+
+TRIAL_WIDTH = 800
+"""px: the width of a ladder next to this is the one that formats are tried at"""
+WORTH_A_SECOND = 0.9
+"""of the fallback's weight: what a second modern format may weigh to be made for the browsers that
+know it and not the first"""
+TRANSPARENCY = {
+    AlphaKind.NONE: "no transparency",
+    AlphaKind.BINARY: "hard-edged transparency",
+    AlphaKind.SOFT: "soft transparency",
+}
+
+
+@dataclass(frozen=True)
+class Candidate:
+    """A format's file at the trial width: bytes, SSIMULACRA2, whether it shows what is asked for
+    (looks as good, keeps transparency), and whether it moves."""
+
+    bytes: int
+    score: float
+    good: bool
+    moves: bool = False
+
+
+@dataclass(frozen=True)
+class Choice:
+    """The formats to make, newest first, and why, in a sentence; ``against`` gives each format
+    that is not made its reason."""
+
+    formats: tuple[Format, ...]
+    why: str
+    against: dict[Format, str]
+
+
+def choose(
+    tried: Mapping[Format, Candidate], look: Look, alpha: AlphaKind, target: float, width: int
+) -> Choice:
+    """The lightest format, one that every browser shows, and a second modern one if it is worth it.
+
+    ``target`` is the look, ``width`` the trial's in px.
+    """
+    good = {format: candidate for format, candidate in tried.items() if candidate.good} or tried
+    plain = {f: c for f, c in good.items() if not FORMATS[f].modern}
+    plain = plain or {f: c for f, c in tried.items() if not FORMATS[f].modern}
+    fallback = min(plain, key=lambda format: plain[format].bytes)
+    kept = {fallback}
+    if any(candidate.moves for candidate in good.values()):
+        kept |= {format for format, candidate in good.items() if candidate.moves}
+    else:
+        lightest = min(good, key=lambda format: (good[format].bytes, ORDER.index(format)))
+        kept.add(lightest)
+        if lightest is Format.AVIF and Format.WEBP in good:
+            light_enough = good[Format.WEBP].bytes <= WORTH_A_SECOND * tried[fallback].bytes
+            kept |= {Format.WEBP} if light_enough else set()
+    formats = tuple(sorted(kept, key=ORDER.index))
+    against = {
+        format: f"{FORMATS[format].label} is left out: {_against(format, tried, formats, target)}"
+        for format in tried
+        if format not in kept
+    }
+    return Choice(formats, _why(tried, formats, look, alpha, target, width), against)
+
+
+def _why(
+    tried: Mapping[Format, Candidate],
+    formats: tuple[Format, ...],
+    look: Look,
+    alpha: AlphaKind,
+    target: float,
+    width: int,
+) -> str:
+    weights = listed(
+        [
+            f"{FORMATS[format].label} weighs {weight(candidate.bytes)}"
+            + ("" if candidate.good else " and does not get there")
+            for format, candidate in sorted(tried.items(), key=lambda item: item[1].bytes)
+        ]
+    )
+    *modern, last = [FORMATS[format].label for format in formats]
+    made = f"{listed(modern)} is made" if modern else f"only {last} is made"
+    rest = f", and {last} for browsers without it" if modern else ""
+    if len(modern) > 1:
+        made = f"{listed(modern)} are made"
+        rest = f", and {last} for browsers without them"
+    return (
+        f"It is {look.nature.value} with {look.colours:,} colours and {TRANSPARENCY[alpha]}. At"
+        f" {width:,} px and look {target:g} {weights}; {made}{rest}."
+    )
+
+
+def _against(
+    format: Format, tried: Mapping[Format, Candidate], kept: tuple[Format, ...], target: float
+) -> str:
+    candidate = tried[format]
+    if not candidate.good:
+        return f"it does not reach look {target:g} or loses the transparency"
+    best = min(kept, key=lambda known: tried[known].bytes)
+    return (
+        f"{FORMATS[best].label} weighs {weight(tried[best].bytes)} where it weighs"
+        f" {weight(candidate.bytes)}"
+    )
