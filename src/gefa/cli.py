@@ -100,7 +100,14 @@ def export(
             told = _told(bar, large, ask=not watch)
             extras = Extras(layout=layout, pdf=pdf)
             chosen = load()
-            exporter = Exporter(pool, out, force=force, progress=told, extras=extras)
+            exporter = Exporter(
+                pool,
+                out,
+                force=force,
+                progress=told,
+                extras=extras,
+                marks=plan.parent if plan else None,
+            )
             listed = exporter.unpacked(sources)
             if watch:
                 bar.stop()

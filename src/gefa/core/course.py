@@ -7,10 +7,11 @@ from collections.abc import Iterator
 from gefa.core.geometry import Size
 from gefa.core.making import Making
 from gefa.core.treat.auto import TRIAL_WIDTH
-from gefa.core.treat.steps import next_widths
+from gefa.core.treat.make import Pictures
+from gefa.core.treat.steps import fewest, growth, next_widths
 
 
-def course(making: Making) -> Iterator[Size]:
+def course(making: Making, pictures: Pictures) -> Iterator[Size]:
     """The sizes to make, one after another; each is begun before the next is asked for.
 
     Formats that are left open are chosen after a trial at one width, widths that are left open
@@ -26,9 +27,11 @@ def course(making: Making) -> Iterator[Size]:
         making.choose_formats()
     yield from _missing(making, set(widths))
     if job.steps and not making.said.widths:
-        while more := next_widths(making.weights(), sorted(by_width), job.steps.apart):
+        shape = growth([by_width[width] for width in sorted(by_width)], pictures.at)
+        while more := next_widths(making.weights(), by_width, job.steps.apart, shape):
             yield from (by_width[width] for width in more)
-        making.choose_widths()
+        apart = job.steps.apart
+        making.choose_widths(fewest(making.weights(), apart), apart)
 
 
 def _missing(making: Making, widths: set[int]) -> Iterator[Size]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
+from gefa.core.cut.cut import Origin
 from gefa.core.cut.gather import default_recipe, gather
 from gefa.core.cut.sliced import grid
 from gefa.core.errors import PlanError
@@ -13,6 +14,7 @@ from gefa.core.plan import (
     CellEntry,
     CutEntry,
     Guides,
+    OwnQuality,
     Plan,
     Rule,
     ShownSize,
@@ -55,6 +57,30 @@ class PlanEditor:
             return self._one(parts[0], index, change)
         return self._each(parts, lambda entry: entry.model_copy(update=change))
 
+    def follow_default(self, parts: Iterable[str]) -> Plan:
+        """Take back what makes these parts exceptions: their own recipe and quality."""
+        change: dict[str, object] = {"recipe": None, "quality": None}
+        return self._each(parts, lambda entry: entry.model_copy(update=change))
+
+    def set_default(self, recipe: str) -> Plan:
+        """The recipe of cuts that name none; empty is the built-in choice."""
+        if recipe:
+            self.plan.recipe(recipe)
+        return self.plan.model_copy(update={"default": recipe or None})
+
+    def judge(self, part: str, index: int, quality: OwnQuality | None) -> Plan:
+        """Give a cut a quality of its own instead of its recipe's; None takes it back."""
+        return self._one(part, index, {"quality": quality, "leave_out": False})
+
+    def judge_slice(self, key: str, quality: OwnQuality | None) -> Plan:
+        return self._change_slice(key, {"quality": quality})
+
+    def index_of(self, part: str, recipe: str) -> int:
+        """Which of a part's cuts has this recipe; the first if none says so."""
+        entries = self._entries(part)
+        usual = default_recipe(self.source, self.source.part(part), self.plan)
+        return next((i for i, e in enumerate(entries) if (e.recipe or usual) == recipe), 0)
+
     def also(self, part: str, recipe: str) -> Plan:
         """Cut a part by one more recipe."""
         self.plan.recipe(recipe)
@@ -84,14 +110,14 @@ class PlanEditor:
         own = [entry for entry in self.plan.cuts if entry.part == part]
         if own:
             return own
-        facts = self.source.part(part)
+        self.source.part(part)
         made = gather(self.source, self.plan, default=not self.source.layered).cuts
         seeded = [
-            CutEntry(part=part, recipe=cut.recipe)
+            CutEntry(part=part, recipe=None if cut.origin is Origin.DEFAULT else cut.recipe)
             for cut in made
             if cut.part == part and not cut.rect
         ]
-        return seeded or [CutEntry(part=part, recipe=default_recipe(self.source, facts, self.plan))]
+        return seeded or [CutEntry(part=part)]
 
     def _one(self, part: str, index: int, change: dict[str, object]) -> Plan:
         entries = self._entries(part)

@@ -147,6 +147,32 @@ def _region(job: Job, crop: Rect | None) -> Rect:
     return job.extent if crop is None else crop.moved(job.extent.x, job.extent.y)
 
 
+def _widest(job: Job) -> Size:
+    return max((v.size for v in job.variants), key=_width)
+
+
+def crop_of(job: Job, document: Document, shelf: Shelf) -> Rect | None:
+    """What the recipe takes of the cut, in px within it, as it was when its files were made."""
+    said = _recalled(shelf, said_key(job), Said)
+    return said.crop if said is not None and said.crop else _crop(job, document)
+
+
+def pictures_for(
+    job: Job, document: Document, crop: Rect | None, mark: Callable[[], Document] | None
+) -> Pictures:
+    """What the files of a job are encoded from; ``crop`` is in px within the cut."""
+    return Pictures(
+        document,
+        document.part(job.cut.part),
+        _region(job, crop),
+        _widest(job),
+        whole=job.cut.strays,
+        under=job.recipe.alpha is AlphaPolicy.UNDERLAY and job.cut.rect is None,
+        tone=job.recipe.tone,
+        mark=(job.recipe.mark, mark()) if job.recipe.mark and mark else None,
+    )
+
+
 def _make(
     making: Making,
     document: Document,
@@ -154,21 +180,11 @@ def _make(
     facts: Facts | None,
 ) -> Facts:
     job = making.job
-    widest = max((v.size for v in job.variants), key=_width)
-    laid = (job.recipe.mark, mark()) if job.recipe.mark and mark else None
-    pictures = Pictures(
-        document,
-        document.part(job.cut.part),
-        _region(job, making.said.crop),
-        widest,
-        whole=job.cut.strays,
-        under=job.recipe.alpha is AlphaPolicy.UNDERLAY and job.cut.rect is None,
-        tone=job.recipe.tone,
-        mark=laid,
-    )
+    widest = _widest(job)
+    pictures = pictures_for(job, document, making.said.crop, mark)
     making.copyright = document.copyright if job.recipe.metadata is Keep.COPYRIGHT else ""
     try:
-        for size in course(making):
+        for size in course(making, pictures):
             image = pictures.at(size)
             if size == widest and facts is None:
                 facts = measured(document, image)

@@ -76,6 +76,12 @@ class Job(BaseModel):
         """By which weights its widths are chosen while it is made, if they are."""
         return self.recipe.steps if self.cut.size is None else None
 
+    def key_at(self, size: Size, format: Format, quality: int | None) -> str:
+        """The key of a still made at another size or quality number than the recipe's."""
+        return treatment_key(
+            self.fingerprint, self.cut, self.recipe, self.mark, size, format, quality
+        )
+
     @property
     def megapixels(self) -> float:
         """Of its largest file."""
@@ -390,18 +396,7 @@ def _variant(
         "ext": FORMATS[format].extension,
     }
     quality = recipe.quality_for(format)
-    treatment: list[object] = [ENCODER, size.width, size.height, format]
-    treatment += [quality, recipe.settings_for(format), recipe.metadata]
-    treatment += [recipe.alpha, recipe.matte, _crop(recipe, cut)]
-    if moves:
-        treatment.append("moves")
-    if recipe.tone:
-        treatment.append("tone 1")
-    if recipe.mark is not None and not moves:
-        treatment += [recipe.mark, mark]
-    if cut.size is not None and cut.size.resolution is not None:
-        treatment.append(f"{cut.size.resolution:g} dpi")
-    key = key_of(content, *treatment)
+    key = treatment_key(content, cut, recipe, mark, size, format, quality, moves)
     fields["hash"] = key[:8]
     return Variant(
         key=key,
@@ -412,6 +407,31 @@ def _variant(
         quality=quality,
         moves=moves,
     )
+
+
+def treatment_key(
+    content: str,
+    cut: Cut,
+    recipe: Recipe,
+    mark: str,
+    size: Size,
+    format: Format,
+    quality: int | Aim | None,
+    moves: bool = False,
+) -> str:
+    """A name for everything that a variant's bytes depend on."""
+    treatment: list[object] = [ENCODER, size.width, size.height, format]
+    treatment += [quality, recipe.settings_for(format), recipe.metadata]
+    treatment += [recipe.alpha, recipe.matte, _crop(recipe, cut)]
+    if moves:
+        treatment.append("moves")
+    if cut.size is not None and cut.size.resolution is not None:
+        treatment.append(f"{cut.size.resolution:g} dpi")
+    if recipe.tone:
+        treatment.append("tone 1")
+    if recipe.mark is not None and not moves:
+        treatment += [recipe.mark, mark]
+    return key_of(content, *treatment)
 
 
 def key_of(*ingredients: object) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field, replace
+from itertools import pairwise
 from math import log2
 
 import pyvips
@@ -196,9 +197,12 @@ class Making:
 
     def _candidate(self, rung: _Rung, format: Format, alpha: AlphaKind, target: float) -> Candidate:
         made = rung.found[format]
-        shows = FORMATS[format].alpha or alpha is AlphaKind.NONE
-        score = _scored(rung, format)
-        return Candidate(len(made.data), score, shows and score >= target - SHORT, made.moves)
+        lacks = ""
+        if alpha is not AlphaKind.NONE and not FORMATS[format].alpha:
+            lacks = "loses the transparency"
+        elif _scored(rung, format) < target - SHORT:
+            lacks = "does not look as good"
+        return Candidate(len(made.data), lacks, made.moves)
 
     def weights(self) -> dict[int, int]:
         """Bytes of the lightest file of each width (px) that has one."""
@@ -208,9 +212,22 @@ class Making:
             found[file.width] = min(file.bytes, found.get(file.width, file.bytes))
         return found
 
-    def choose_widths(self) -> None:
-        """The widths that were made are those of the ladder."""
-        self.said.widths = tuple(sorted(self.weights()))
+    def choose_widths(self, widths: Iterable[int], apart: int) -> None:
+        """Keep these widths (px) of those that were made; tells where neighbours are more than
+        ``apart`` bytes apart all the same."""
+        self.said.widths = tuple(widths)
+        known = self.weights()
+        for narrow, wide in pairwise(self.said.widths):
+            if abs(known[wide] - known[narrow]) > apart:
+                self.said.warnings.append(
+                    f"from {narrow:,} to {wide:,} px its weight goes from {weight(known[narrow])}"
+                    f" to {weight(known[wide])}, and no width between them makes a smaller step"
+                )
+        for variant in self.job.variants:
+            if variant.path in self.files and variant.width not in self.said.widths:
+                del self.files[variant.path]
+                self._shelf.discard(variant.path)
+        self._rungs = [rung for rung in self._rungs if rung.image.width in self.said.widths]
 
     # -- one file after another ------------------------------------------------------------
 

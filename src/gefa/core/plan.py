@@ -204,6 +204,11 @@ class Plan(_Entry):
         return {**BUILT_IN, **self.recipes}
 
     @property
+    def marks(self) -> set[str]:
+        """Names of the pictures that recipes lay over corners."""
+        return {recipe.mark.picture for recipe in self.all_recipes.values() if recipe.mark}
+
+    @property
     def chooses(self) -> bool:
         """Whether the plan itself says what becomes a cut."""
         return bool(self.rules or self.cuts or self.slices or self.originals)

@@ -166,6 +166,12 @@ class BlobShelf:
     def load(self, stored: Stored, path: str) -> bytes:
         return self._blobs.path(stored.sha256).read_bytes()
 
+    def rate(self, key: str, score: float) -> None:
+        """Note how the file made from ``key`` looks."""
+        noted = self._blobs.noted(key)
+        if noted is not None:
+            self._blobs.note(key, noted | {"score": score})
+
     def discard(self, path: str) -> None:
         """Blobs have no paths; what is not listed in a report is not there."""
 

@@ -48,6 +48,10 @@ class JobKind(StrEnum):
     PDF = "pdf"
     CUT = "cut"
     UPLOAD = "upload"
+    TRY = "try"
+    PROOF = "proof"
+    CURVE = "curve"
+    SCORE = "score"
 
 
 class UploadState(StrEnum):
@@ -112,6 +116,19 @@ class PlanStep(SQLModel, table=True):
     created: datetime = _time()
 
 
+class StoredRecipe(SQLModel, table=True):
+    """A recipe that all sources share; an empty ``content`` is none. ``earlier`` lists what it was
+    before, each with what was then ``said`` to change it."""
+
+    __tablename__ = "recipe"
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    name: str = Field(unique=True, max_length=60)
+    content: dict[str, Any] = _json(dict)
+    earlier: list[dict[str, Any]] = _json(list)
+    changed: datetime = _time()
+
+
 class Run(SQLModel, table=True):
     """One batch. ``said`` holds what was left out, failed or warned about before any job,
     ``totals`` the sums of a finished run."""
@@ -131,8 +148,9 @@ class Run(SQLModel, table=True):
 class Job(SQLModel, table=True):
     """Something for a worker. ``task`` is all it needs; ``report`` what it answered.
 
-    ``name`` is what people call it, ``planned`` how many files it will make, ``cost`` how much
-    work that is, in units that only compare; ``sent`` counts how often it went into the queue.
+    ``topic`` finds a job that is looked for again and again. ``name`` is what people call it,
+    ``planned`` how many files it will make, ``cost`` how much work that is, in units that only
+    compare; ``sent`` counts how often it went into the queue.
     """
 
     __tablename__ = "job"
@@ -143,6 +161,7 @@ class Job(SQLModel, table=True):
     run_id: str | None = Field(default=None, foreign_key="run.id", index=True)
     revision_id: str | None = Field(default=None, foreign_key="revision.id", index=True)
     upload_id: str | None = Field(default=None, foreign_key="upload.id", index=True)
+    topic: str = Field(default="", index=True, sa_column_kwargs={"server_default": ""})
     position: int = 0
     name: str = ""
     planned: int = 0

@@ -12,11 +12,11 @@ from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import Manifest, OriginalFile
 from gefa.core.export import JobReport
 from gefa.core.jobs import Job as CutJob
-from gefa.core.jobs import Prepared, prepare
+from gefa.core.jobs import Prepared
 from gefa.core.plan import Plan
 from gefa.core.treat.formats import Format
 from gefa.store.models import Job, JobKind, JobState, Revision, Run, Source, now
-from gefa.store.sources import survey_of
+from gefa.store.sources import prepared_for
 
 COSTS = {Format.AVIF: 8.0, Format.WEBP: 2.0, Format.PNG: 1.5, Format.JPEG: 0.4}
 """how long a pixel of each format takes, roughly, against each other: only for the time left"""
@@ -31,8 +31,7 @@ def start_run(
 ) -> Run:
     """Queue a job for every cut of the plan, but for those whose names are in ``left``. A plan
     with no cuts makes a finished run."""
-    survey = survey_of(revision)
-    prepared = prepare(survey, plan, default=not survey.layered)
+    prepared = prepared_for(session, source, revision, plan)
     for job in prepared.jobs:
         if job.cut.name in left:
             reason = f"it would be {job.megapixels:,.0f} megapixels"

@@ -9,10 +9,12 @@ from sqlalchemy import delete
 from sqlmodel import Session, col, func, select
 
 from gefa.core.cut.again import Changes, carried_over
+from gefa.core.jobs import Prepared, prepare
 from gefa.core.plan import Plan
 from gefa.core.read.survey import Survey
 from gefa.store.blobs import Blob
 from gefa.store.models import Job, JobKind, PlanStep, Revision, RevisionState, Source
+from gefa.store.recipes import library
 
 MAX_STEPS = 200
 """how far back a source's plan can be undone"""
@@ -85,6 +87,29 @@ def plan_of(session: Session, source: Source) -> Plan:
     """The plan as hands have made it."""
     step = _step(session, source, source.step)
     return Plan.model_validate(step.plan) if step else Plan()
+
+
+def whole_plan(session: Session, source: Source) -> Plan:
+    """The plan as hands have made it, with the recipes that all sources share."""
+    return plan_of(session, source).among(library(session))
+
+
+def marks_for(session: Session, plan: Plan) -> dict[str, str]:
+    """The SHA-256 of the newest revisions of the sources that recipes lay over corners."""
+    found = {}
+    for name in plan.marks:
+        source = session.exec(select(Source).where(Source.name == name)).first()
+        revision = latest_revision(session, source.id) if source else None
+        if revision is not None and revision.state is not RevisionState.FAILED:
+            found[name] = revision.blob
+    return found
+
+
+def prepared_for(session: Session, source: Source, revision: Revision, plan: Plan) -> Prepared:
+    """What a run of this revision by ``plan`` would do."""
+    survey = survey_of(revision)
+    marks = marks_for(session, plan)
+    return prepare(survey, plan, default=not survey.layered, marks=marks)
 
 
 def change_plan(session: Session, source: Source, plan: Plan, said: str) -> None:

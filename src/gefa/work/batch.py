@@ -44,14 +44,22 @@ def survey_source(path: Path, name: str, plan: Plan, whole: bool, out: Path) -> 
 
 
 def make_cut(
-    path: Path, name: str, job: Job, out: Path, force: bool, threads: int = 1
+    path: Path,
+    name: str,
+    job: Job,
+    out: Path,
+    force: bool,
+    threads: int = 1,
+    mark: Path | None = None,
 ) -> JobReport:
-    """In a worker process: make the files of one cut in the folder."""
+    """In a worker process: make the files of one cut in the folder; ``mark`` is the picture that
+    its recipe lays over a corner."""
     return carry_out(
         job,
         lambda: _opened(path, name, _stamp(path), out),
         _shelf(out, force, _memory_stamp(out)),
         threads=threads,
+        mark=lambda: read(mark or path),
     )
 
 
@@ -174,7 +182,8 @@ def export_sources(
 class Exporter:
     """Exports into one folder, again and again if need be, with the same processes.
 
-    Raises PlanError where ``out`` cannot be used.
+    ``marks`` is the folder that the names of marks start from. Raises PlanError where ``out``
+    cannot be used.
     """
 
     def __init__(
@@ -185,12 +194,14 @@ class Exporter:
         force: bool = False,
         progress: Progress | None = None,
         extras: Extras | None = None,
+        marks: Path | None = None,
     ) -> None:
         self._pool = pool
         self.out = out
         self._force = force
         self._told = progress or Progress()
         self._extras = extras or Extras()
+        self._marks = marks or Path()
         _ready(out)
 
     def unpacked(self, sources: Sequence[Path]) -> list[Path]:
@@ -243,13 +254,14 @@ class Exporter:
         read_now = [(name, path, known[path]) for name, path in named.items() if path in known]
         for name, path, surveyed in chain(read_now, self._surveyed(surveys, plan, whole, batch)):
             own_plan = self._followed(surveyed, plan, whole, exported)
-            prepared = prepare(surveyed, own_plan, names)
+            prepared = prepare(surveyed, own_plan, names, marks=self._marks_of(own_plan))
             self._ask(prepared)
             batch.add(prepared)
             batch.surveys[name], batch.jobs[name] = surveyed, prepared.jobs
             threads = 1 if len(named) > 1 else self._threads_for(prepared.jobs)
             for job in prepared.jobs:
-                call = (path, name, job, self.out, self._force, threads)
+                mark = self._marks / job.recipe.mark.picture if job.recipe.mark else None
+                call = (path, name, job, self.out, self._force, threads, mark)
                 running.append((job, self._pool.submit(make_cut, *call), call))
             if prepared.originals:
                 more = (path, name, prepared.originals, self.out, self._force)
@@ -263,6 +275,15 @@ class Exporter:
         _finish(self.out, before, set(named), batch, self._force)
         self._write_extras(batch, named)
         return exported
+
+    def _marks_of(self, plan: Plan) -> dict[str, str]:
+        """The SHA-256 of pictures that are there, by the names that recipes call them by."""
+        files = {name: self._marks / name for name in plan.marks}
+        return {
+            name: hashlib.sha256(file.read_bytes()).hexdigest()
+            for name, file in files.items()
+            if file.is_file()
+        }
 
     def _threads_for(self, jobs: list[Job]) -> int:
         """How many encoders each process may run at once: more than one where there is less to

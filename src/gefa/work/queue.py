@@ -20,7 +20,18 @@ from huey.storage import SqliteStorage
 from pydantic import BaseModel
 
 QUEUE_FILE = "queue.sqlite3"
-PRIORITIES = {"read": 20, "show": 15, "upload": 10, "pdf": 5, "take": 0, "cut": 0}
+PRIORITIES = {
+    "proof": 25,
+    "read": 20,
+    "show": 15,
+    "try": 12,
+    "upload": 10,
+    "curve": 8,
+    "pdf": 5,
+    "score": 2,
+    "take": 0,
+    "cut": 0,
+}
 """somebody waits at the screen for a reading, and a visitor for an upload; a batch can wait"""
 
 

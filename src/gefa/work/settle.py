@@ -21,7 +21,7 @@ from gefa.store.models import (
     Variant,
 )
 from gefa.store.runs import finish, start_run
-from gefa.store.sources import follow, plan_of, revision_before, survey_of
+from gefa.store.sources import follow, revision_before, survey_of, whole_plan
 from gefa.work.queue import Outcome
 from gefa.work.tasks import ReadReport, UploadReport
 
@@ -85,7 +85,7 @@ def _settle_changes(session: Session, revision: Revision, survey: Survey) -> Non
         )
     )
     if source.watched and before is not None:
-        start_run(session, source, revision, plan_of(session, source))
+        start_run(session, source, revision, whole_plan(session, source))
 
 
 def _settle_preview(session: Session, job: Job, outcome: Outcome) -> None:

@@ -8,17 +8,22 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+import pyvips
 from pydantic import BaseModel
 
 from gefa.core.cut.suggest import objects_of
+from gefa.core.errors import GefaError
 from gefa.core.export import JobReport, carry_out, take_out
+from gefa.core.geometry import Size
 from gefa.core.jobs import Job, OriginalJob, prepare
 from gefa.core.pdf import pdf_of
 from gefa.core.plan import CutEntry, Plan
+from gefa.core.proof import measure_curve, rate_variant, reference
 from gefa.core.read import CANVAS_PATH, read
 from gefa.core.read.document import Document
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.survey import Survey, survey
+from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Recipe
 from gefa.store.blobs import BlobShelf, BlobStore
 from gefa.work.preview import (
@@ -90,6 +95,36 @@ class CutBody(BaseModel):
     job: Job
 
 
+class ProofBody(CutBody):
+    """Draw what the variants of a cut are compared with, at a size in px."""
+
+    width: int
+    height: int
+
+    @property
+    def size(self) -> Size:
+        return Size(self.width, self.height)
+
+
+class ProofReport(BaseModel):
+    """The blob of a PNG."""
+
+    reference: str
+
+
+class CurveBody(ProofBody):
+    """Measure how weight and look of a cut grow with the quality of a format."""
+
+    format: Format
+
+
+class ScoreBody(ProofBody):
+    """Measure how one file of a cut looks."""
+
+    key: str
+    format: Format
+
+
 class UploadBody(BaseModel):
     """Treat an uploaded picture by a slot's recipe."""
 
@@ -97,6 +132,7 @@ class UploadBody(BaseModel):
     name: str
     alt: str
     recipe: Recipe
+    marks: dict[str, str] = {}
 
 
 class UploadReport(BaseModel):
@@ -169,8 +205,52 @@ def make_cut(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> d
         BlobShelf(blobs, job_id),
         _teller(folder, job_id),
         threads,
+        _mark_of(folder, asked.job),
     )
     return report.model_dump(mode="json")
+
+
+def draw_proof(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
+    """Draw the reference of a proof."""
+    asked = ProofBody.model_validate(body)
+    blobs = BlobStore(folder)
+    data = _reference(folder, asked, blobs, job_id).pngsave_buffer(compression=1, keep="none")
+    return ProofReport(reference=blobs.put(data).sha256).model_dump()
+
+
+def draw_curve(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
+    """Measure the points of a curve; each is there for all to see as soon as it is known."""
+    asked = CurveBody.model_validate(body)
+    blobs = BlobStore(folder)
+    image = _reference(folder, asked, blobs, job_id)
+    shelf = BlobShelf(blobs, job_id)
+    tell = _teller(folder, job_id)
+    for stored in measure_curve(asked.job, image, asked.size, asked.format, shelf):
+        tell(stored)
+    return {}
+
+
+def score_variant(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
+    """Measure how a file looks that was made at a fixed quality."""
+    asked = ScoreBody.model_validate(body)
+    blobs = BlobStore(folder)
+    image = _reference(folder, asked, blobs, job_id)
+    rate_variant(asked.job, image, asked.key, asked.format, BlobShelf(blobs, job_id))
+    return {}
+
+
+def _reference(folder: Path, asked: ProofBody, blobs: BlobStore, job_id: str) -> pyvips.Image:
+    document = _opened(folder, asked.blob, asked.name)
+    mark = _mark_of(folder, asked.job)
+    return reference(asked.job, document, asked.size, BlobShelf(blobs, job_id), mark)
+
+
+def _mark_of(folder: Path, job: Job) -> Callable[[], Document] | None:
+    """How to open the picture that a job lays over a corner."""
+    mark = job.recipe.mark
+    if mark is None:
+        return None
+    return lambda: read(BlobStore(folder).path(job.mark), mark.picture)
 
 
 def treat_upload(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
@@ -183,10 +263,17 @@ def treat_upload(folder: Path, job_id: str, body: dict[str, Any], threads: int) 
         cuts=(CutEntry(part=CANVAS_PATH, name=Path(asked.name).stem, recipe=SLOT_RECIPE),),
     )
     surveyed = survey(document, lambda part: part.path == CANVAS_PATH)
-    prepared = prepare(surveyed, plan)
+    prepared = prepare(surveyed, plan, marks=asked.marks)
+    if not prepared.jobs:
+        raise GefaError("; ".join(remark.reason for remark in prepared.failed) + ".")
     job = prepared.jobs[0].model_copy(update={"alt": asked.alt})
     report = carry_out(
-        job, lambda: document, BlobShelf(blobs, job_id), _teller(folder, job_id), threads
+        job,
+        lambda: document,
+        BlobShelf(blobs, job_id),
+        _teller(folder, job_id),
+        threads,
+        _mark_of(folder, job),
     )
     report.failed += prepared.failed
     report.warnings += prepared.warnings
@@ -235,4 +322,8 @@ TASKS: dict[str, Callable[[Path, str, dict[str, Any], int], dict[str, Any]]] = {
     "pdf": write_pdf,
     "cut": make_cut,
     "upload": treat_upload,
+    "try": make_cut,
+    "proof": draw_proof,
+    "curve": draw_curve,
+    "score": score_variant,
 }

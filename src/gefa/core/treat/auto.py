@@ -24,12 +24,11 @@ TRANSPARENCY = {
 
 @dataclass(frozen=True)
 class Candidate:
-    """A format's file at the trial width: bytes, SSIMULACRA2, whether it shows what is asked for
-    (looks as good, keeps transparency), and whether it moves."""
+    """A format's file at the trial width: bytes, what it lacks of what is asked for in words, and
+    whether it moves."""
 
     bytes: int
-    score: float
-    good: bool
+    lacks: str = ""
     moves: bool = False
 
 
@@ -50,7 +49,8 @@ def choose(
 
     ``target`` is the look, ``width`` the trial's in px.
     """
-    good = {format: candidate for format, candidate in tried.items() if candidate.good} or tried
+    shows = {f: candidate for f, candidate in tried.items() if not candidate.lacks}
+    good = shows or dict(tried)
     plain = {f: c for f, c in good.items() if not FORMATS[f].modern}
     plain = plain or {f: c for f, c in tried.items() if not FORMATS[f].modern}
     fallback = min(plain, key=lambda format: plain[format].bytes)
@@ -65,7 +65,7 @@ def choose(
             kept |= {Format.WEBP} if light_enough else set()
     formats = tuple(sorted(kept, key=ORDER.index))
     against = {
-        format: f"{FORMATS[format].label} is left out: {_against(format, tried, formats, target)}"
+        format: f"{FORMATS[format].label} is left out: {_against(format, tried, formats)}"
         for format in tried
         if format not in kept
     }
@@ -83,7 +83,7 @@ def _why(
     weights = listed(
         [
             f"{FORMATS[format].label} weighs {weight(candidate.bytes)}"
-            + ("" if candidate.good else " and does not get there")
+            + (f" and {candidate.lacks}" if candidate.lacks else "")
             for format, candidate in sorted(tried.items(), key=lambda item: item[1].bytes)
         ]
     )
@@ -99,12 +99,10 @@ def _why(
     )
 
 
-def _against(
-    format: Format, tried: Mapping[Format, Candidate], kept: tuple[Format, ...], target: float
-) -> str:
+def _against(format: Format, tried: Mapping[Format, Candidate], kept: tuple[Format, ...]) -> str:
     candidate = tried[format]
-    if not candidate.good:
-        return f"it does not reach look {target:g} or loses the transparency"
+    if candidate.lacks:
+        return f"it {candidate.lacks}"
     best = min(kept, key=lambda known: tried[known].bytes)
     return (
         f"{FORMATS[best].label} weighs {weight(tried[best].bytes)} where it weighs"

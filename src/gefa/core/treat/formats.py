@@ -17,7 +17,8 @@ class Format(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Abilities:
-    """``max_side`` in px. ``modern`` formats need a fallback beside them; ``moves`` tells those
+    """``max_side`` in px. ``modern`` formats need a fallback beside them; ``lossy`` ones have a
+    quality; ``moves`` tells those
     that animations are written in, ``resolution`` those with a field for px per inch."""
 
     label: str
@@ -26,6 +27,7 @@ class Abilities:
     alpha: bool
     max_side: int
     modern: bool
+    lossy: bool = True
     moves: bool = False
     resolution: bool = False
 
@@ -38,7 +40,9 @@ FORMATS: dict[Format, Abilities] = {
     # ITU-T T.81: 16 bits a side; libjpeg stops at 65,500.
     Format.JPEG: Abilities("JPEG", "jpg", "image/jpeg", False, 65_500, False, resolution=True),
     # W3C PNG 3, section 11.2.1: 31 bits a side.
-    Format.PNG: Abilities("PNG", "png", "image/png", True, 2**31 - 1, False, resolution=True),
+    Format.PNG: Abilities(
+        "PNG", "png", "image/png", True, 2**31 - 1, False, lossy=False, resolution=True
+    ),
 }
 
 ORDER = tuple(Format)

@@ -18,12 +18,21 @@ from starlette.datastructures import FormData
 from gefa.core.cut.glob import escaped
 from gefa.core.edit import PlanEditor
 from gefa.core.errors import GefaError, PartMissing, PlanError
-from gefa.core.jobs import prepare
 from gefa.core.plan import OriginalsEntry, Plan, parse_plan
 from gefa.core.read.document import Kind
 from gefa.store.models import Revision, RevisionState, Source
+from gefa.store.recipes import library
 from gefa.store.runs import start_run
-from gefa.store.sources import change_plan, latest_revision, plan_of, redo, survey_of, undo
+from gefa.store.sources import (
+    change_plan,
+    latest_revision,
+    plan_of,
+    prepared_for,
+    redo,
+    survey_of,
+    undo,
+    whole_plan,
+)
 from gefa.web.pages.cut_view import CutView, Row, view_of
 from gefa.web.pages.edits import Asked, edit
 from gefa.web.problems import Problem
@@ -97,14 +106,16 @@ def change(
 
     def apply(session: Session, source: Source, revision: Revision) -> None:
         asked = Asked(form, Preview.model_validate(revision.preview).objects)
-        editor = PlanEditor(plan_of(session, source), survey_of(revision))
+        own = plan_of(session, source)
+        editor = PlanEditor(own.among(library(session)), survey_of(revision))
         try:
             plan, said = edit(editor, asked)
         except PartMissing as error:
             raise Problem(404, "No such part", str(error)) from error
         except GefaError as error:
             raise Problem(422, "That cannot be done", str(error)) from error
-        change_plan(session, source, plan, said)
+        # What all sources share is not taken into the plan of one.
+        change_plan(session, source, plan.model_copy(update={"recipes": own.recipes}), said)
 
     return _changed(request, source_id, given, apply)
 
@@ -149,10 +160,22 @@ def plan_file(source_id: str, given: Given) -> Response:
     """The plan as a file for a repository."""
     with given.store.session() as session:
         source, _ = _found(session, source_id)
-        text = plan_of(session, source).to_toml()
+        text = _with_used_recipes(session, source).to_toml()
     name = quote(f"{Path(source.name).stem}.gefa.toml")
     headers = {"Content-Disposition": f"attachment; filename*=UTF-8''{name}"}
     return Response(text, media_type="application/toml", headers=headers)
+
+
+def _with_used_recipes(session: Session, source: Source) -> Plan:
+    """The plan of a source with those of the shared recipes that it uses."""
+    own, whole = plan_of(session, source), whole_plan(session, source)
+    revision = latest_revision(session, source.id)
+    used = {own.default}
+    if revision is not None and revision.state is RevisionState.READY:
+        prepared = prepared_for(session, source, revision, whole)
+        used |= {job.cut.recipe for job in prepared.jobs}
+    recipes = {name: recipe for name, recipe in whole.recipes.items() if name in used}
+    return own.model_copy(update={"recipes": {**recipes, **own.recipes}})
 
 
 @router.post("/sources/{source_id}/plan.toml")
@@ -192,9 +215,8 @@ def run(
     """Start a run of everything that is ticked; asks first about very large files."""
     with given.store.session() as session:
         source, revision = _ready(session, source_id)
-        plan = plan_of(session, source)
-        survey = survey_of(revision)
-        jobs = prepare(survey, plan, default=not survey.layered).large
+        plan = whole_plan(session, source)
+        jobs = prepared_for(session, source, revision, plan).large
         if jobs and large not in ("make", "leave"):
             return page(request, "cut/ask.html", status_code=409, source=source, jobs=jobs)
         left = frozenset(job.cut.name for job in jobs) if large == "leave" else frozenset()

@@ -15,14 +15,14 @@ from gefa.core.cut.sliced import grid
 from gefa.core.cut.slices import line_at
 from gefa.core.export import facts_key
 from gefa.core.geometry import Rect, union_all
-from gefa.core.jobs import Job, Prepared, prepare
+from gefa.core.jobs import Job, Prepared
 from gefa.core.plan import CellEntry, CutEntry, Plan, ShownSize, SliceEntry, Unit
 from gefa.core.read.survey import PartFacts, Survey
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import BUILT_IN_WORDS
 from gefa.store.blobs import BlobStore
 from gefa.store.models import Revision, Source
-from gefa.store.sources import History, history_of, plan_of, survey_of
+from gefa.store.sources import History, history_of, prepared_for, survey_of, whole_plan
 from gefa.work.preview import Preview
 
 MAX_INDENT = 8
@@ -201,8 +201,8 @@ class CutView:
 def view_of(session: Session, blobs: BlobStore, source: Source, revision: Revision) -> CutView:
     """Everything the screen needs, from the survey; draws nothing."""
     survey = survey_of(revision)
-    plan = plan_of(session, source)
-    prepared = prepare(survey, plan, default=not survey.layered)
+    plan = whole_plan(session, source)
+    prepared = prepared_for(session, source, revision, plan)
     remarks = _remarks(prepared)
     jobs: dict[str, list[Job]] = {}
     for job in prepared.jobs:

@@ -108,6 +108,22 @@ EDITS: dict[str, tuple[Edit, Callable[[Asked], str]]] = {
         ),
         lambda a: f"Recipe {a.text('recipe')} for {_named(a.texts('part'))}",
     ),
+    "default": (
+        lambda editor, a: editor.set_default(a.text("recipe")),
+        lambda a: f"Default recipe {a.text('recipe') or 'by itself'}",
+    ),
+    "follow": (
+        lambda editor, a: editor.follow_default(a.texts("part")),
+        lambda a: f"No exception any more: {_named(a.texts('part'))}",
+    ),
+    "judge": (
+        lambda editor, a: editor.judge(a.text("part"), a.whole("index", 0), None),
+        lambda a: f"Quality of {a.text('part')} from its recipe",
+    ),
+    "slice-judge": (
+        lambda editor, a: editor.judge_slice(a.text("slice"), None),
+        lambda a: "Quality of a slice from its recipe",
+    ),
     "also": (
         lambda editor, a: editor.also(a.text("part"), a.text("recipe")),
         lambda a: f"One more recipe for {a.text('part')}",

@@ -1,0 +1,84 @@
+"""The recipes that all sources share, each with the contents that it had before."""
+
+from __future__ import annotations
+
+from sqlmodel import Session, col, select
+
+from gefa.core.errors import PlanError
+from gefa.core.treat.recipe import BUILT_IN, RECIPE_NAME, Recipe
+from gefa.store.models import StoredRecipe, now
+
+MAX_EARLIER = 100
+"""contents that a recipe can go back to"""
+
+
+def library(session: Session) -> dict[str, Recipe]:
+    """The stored recipes by name; those that were removed are not there."""
+    stored = session.exec(select(StoredRecipe).order_by(col(StoredRecipe.name))).all()
+    return {
+        recipe.name: Recipe.model_validate(recipe.content) for recipe in stored if recipe.content
+    }
+
+
+def shelf_of_recipes(session: Session) -> dict[str, Recipe]:
+    """The stored recipes and, where none of the name is stored, the built-in ones."""
+    return {**BUILT_IN, **library(session)}
+
+
+def save_recipe(session: Session, name: str, recipe: Recipe, said: str) -> None:
+    """Keep a recipe under a name; its content so far can be gone back to. PlanError where the
+    name is none."""
+    if not RECIPE_NAME.fullmatch(name):
+        raise PlanError(
+            f"{name!r} is no recipe name.", advice="Take letters, digits, - and _; 60 at the most."
+        )
+    content = recipe.model_dump(mode="json", exclude_defaults=True)
+    stored = _stored(session, name) or StoredRecipe(name=name)
+    before = Recipe.model_validate(stored.content) if stored.content else BUILT_IN.get(name)
+    if before == recipe:
+        return
+    _step(session, stored, content, said)
+
+
+def remove_recipe(session: Session, name: str) -> None:
+    """Take a stored recipe away: a built-in one is as it was, another is gone until undone."""
+    stored = _stored(session, name)
+    if stored is not None and stored.content:
+        _step(session, stored, {}, "Removed it" if name not in BUILT_IN else "Took it all back")
+
+
+def _step(session: Session, stored: StoredRecipe, content: dict[str, object], said: str) -> None:
+    step = {"content": stored.content, "said": said}
+    stored.earlier = [*stored.earlier[-MAX_EARLIER + 1 :], step]
+    stored.content = content
+    stored.changed = now()
+    session.add(stored)
+    session.flush()
+
+
+def undo_recipe(session: Session, name: str) -> str:
+    """Go back to the content before; what was undone, empty if there was nothing."""
+    stored = _stored(session, name)
+    if stored is None or not stored.earlier:
+        return ""
+    *stored.earlier, last = stored.earlier
+    stored.content = last["content"]
+    session.add(stored)
+    session.flush()
+    return str(last["said"])
+
+
+def can_undo(session: Session, name: str) -> str:
+    """What would be undone; empty if nothing."""
+    stored = _stored(session, name)
+    return str(stored.earlier[-1]["said"]) if stored and stored.earlier else ""
+
+
+def removed_last(session: Session) -> str:
+    """The name of a recipe that was removed and can be had again, the last of them."""
+    gone = session.exec(select(StoredRecipe).order_by(col(StoredRecipe.changed).desc())).all()
+    return next((r.name for r in gone if not r.content and r.name not in BUILT_IN), "")
+
+
+def _stored(session: Session, name: str) -> StoredRecipe | None:
+    return session.exec(select(StoredRecipe).where(StoredRecipe.name == name)).first()
