@@ -68,9 +68,7 @@ def measure_curve(
         yield stored
 
 
-def rate_variant(
-    job: Job, image: pyvips.Image, key: str, format: Format, shelf: RatedShelf
-) -> None:
+def rate_file(job: Job, image: pyvips.Image, key: str, format: Format, shelf: RatedShelf) -> None:
     """Measure how a file that was made looks beside ``image``, its picture at the same size."""
     stored = shelf.recall(key, "")
     if stored is not None and stored.score is None:

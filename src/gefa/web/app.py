@@ -15,7 +15,7 @@ from gefa.core.read.scratch import sweep
 from gefa.demo.site.app import festival
 from gefa.web import problems
 from gefa.web.api import media, uploads
-from gefa.web.pages import cut, runs, sources
+from gefa.web.pages import cut, proof, recipes, runs, sources
 from gefa.web.security import Guard
 from gefa.web.services import Services
 from gefa.web.templating import STATIC
@@ -50,7 +50,7 @@ def create_app(folder: Path, watch_under: Path | None = None) -> FastAPI:
     )
     app.add_middleware(Guard)
     problems.add_handlers(app)
-    for router in (sources.router, cut.router, runs.router):
+    for router in (sources.router, cut.router, recipes.router, proof.router, runs.router):
         app.include_router(router, include_in_schema=False)
     app.include_router(uploads.router)
     app.include_router(media.router)

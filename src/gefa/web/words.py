@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
+from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.units import weight
 
 
@@ -33,4 +34,21 @@ def moment(time: datetime) -> str:
     return f"{time:%Y-%m-%d %H:%M} UTC"
 
 
-FILTERS = {"weight": weight, "percent": percent, "duration": duration, "moment": moment}
+def label(format: str) -> str:
+    """A format as people write it."""
+    return FORMATS[Format(format)].label
+
+
+def pair(word: str) -> tuple[str, str]:
+    """For a list of choices: a word that stands for itself."""
+    return word, word
+
+
+FILTERS = {
+    "weight": weight,
+    "percent": percent,
+    "duration": duration,
+    "moment": moment,
+    "label": label,
+    "pair": pair,
+}

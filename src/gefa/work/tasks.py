@@ -15,10 +15,10 @@ from gefa.core.cut.suggest import objects_of
 from gefa.core.errors import GefaError
 from gefa.core.export import JobReport, carry_out, take_out
 from gefa.core.geometry import Size
-from gefa.core.jobs import Job, OriginalJob, prepare
+from gefa.core.jobs import Job, OriginalJob, key_of, prepare
 from gefa.core.pdf import pdf_of
 from gefa.core.plan import CutEntry, Plan
-from gefa.core.proof import measure_curve, rate_variant, reference
+from gefa.core.proof import measure_curve, rate_file, reference
 from gefa.core.read import CANVAS_PATH, read
 from gefa.core.read.document import Document
 from gefa.core.read.scratch import Scratch
@@ -93,6 +93,14 @@ class CutBody(BaseModel):
     blob: str
     name: str
     job: Job
+
+
+class TryBody(CutBody):
+    """Try a recipe on one cut. ``topic`` says which trial it is: only the latest of a recipe is
+    worth making."""
+
+    recipe: str
+    topic: str
 
 
 class ProofBody(CutBody):
@@ -210,6 +218,22 @@ def make_cut(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> d
     return report.model_dump(mode="json")
 
 
+def note_latest_trial(blobs: BlobStore, recipe: str, topic: str) -> None:
+    """Let trials of the recipe that wait be passed over, but for this one."""
+    key = key_of("latest trial", recipe)
+    if (blobs.noted(key) or {}).get("topic") != topic:
+        blobs.note(key, {"topic": topic})
+
+
+def try_recipe(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
+    """Make what a recipe makes of a sample; nothing if it was changed again meanwhile."""
+    asked = TryBody.model_validate(body)
+    latest = BlobStore(folder).noted(key_of("latest trial", asked.recipe)) or {}
+    if latest.get("topic", asked.topic) != asked.topic:
+        return {"passed_over": True}
+    return make_cut(folder, job_id, body, threads)
+
+
 def draw_proof(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
     """Draw the reference of a proof."""
     asked = ProofBody.model_validate(body)
@@ -235,7 +259,7 @@ def score_variant(folder: Path, job_id: str, body: dict[str, Any], threads: int)
     asked = ScoreBody.model_validate(body)
     blobs = BlobStore(folder)
     image = _reference(folder, asked, blobs, job_id)
-    rate_variant(asked.job, image, asked.key, asked.format, BlobShelf(blobs, job_id))
+    rate_file(asked.job, image, asked.key, asked.format, BlobShelf(blobs, job_id))
     return {}
 
 
@@ -322,7 +346,7 @@ TASKS: dict[str, Callable[[Path, str, dict[str, Any], int], dict[str, Any]]] = {
     "pdf": write_pdf,
     "cut": make_cut,
     "upload": treat_upload,
-    "try": make_cut,
+    "try": try_recipe,
     "proof": draw_proof,
     "curve": draw_curve,
     "score": score_variant,

@@ -10,7 +10,7 @@ const clear = () => {
 
 const say = (text, cause) => {
   clear();
-  const place = cause?.closest?.(".list form, .list details, .list td");
+  const place = cause?.closest?.(".sentence p, .list form, .list details, .list td");
   if (!place) {
     everywhere.textContent = text;
     everywhere.hidden = false;
@@ -32,11 +32,15 @@ const reason = (xhr) => {
   }
 };
 
+// In a form of many fields, the one that was changed.
+const causeOf = (event) =>
+  event.detail.requestConfig?.triggeringEvent?.target ?? event.detail.elt;
+
 document.addEventListener("htmx:sendError", (event) =>
-  say(`Not saved: the server does not answer. Start it, then: ${AGAIN}`, event.detail.elt),
+  say(`Not saved: the server does not answer. Start it, then: ${AGAIN}`, causeOf(event)),
 );
 document.addEventListener("htmx:responseError", (event) =>
-  say(`Not saved: ${reason(event.detail.xhr)}`, event.detail.elt),
+  say(`Not saved: ${reason(event.detail.xhr)}`, causeOf(event)),
 );
 document.addEventListener("htmx:afterRequest", (event) => {
   if (event.detail.successful) clear();

@@ -1,0 +1,215 @@
+"""Proof: a file beside its reference, the curve of its qualities, and choosing one of them."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Form, HTTPException, Request, Response
+from fastapi.responses import FileResponse, JSONResponse, RedirectResponse
+from sqlmodel import Session
+
+from gefa.core.edit import PlanEditor
+from gefa.core.errors import GefaError
+from gefa.core.jobs import Job as CutJob
+from gefa.core.plan import OwnQuality, Plan
+from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.treat.recipe import Aim, Recipe
+from gefa.store.models import JobState, RevisionState, Run, Source
+from gefa.store.recipes import library, save_recipe
+from gefa.store.sources import change_plan, latest_revision, plan_of, survey_of
+from gefa.web.pages.curve import HEIGHT, LEFT, RIGHT, WIDTH
+from gefa.web.pages.proof_view import (
+    ProofView,
+    ask_for_reference,
+    ask_for_scores,
+    curves,
+    proof_of,
+    quality_words,
+    strip_of,
+)
+from gefa.web.problems import Problem
+from gefa.web.services import Given
+from gefa.web.templating import page
+
+router = APIRouter(prefix="/runs/{run_id}/proof")
+
+FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
+
+
+def _found(
+    session: Session,
+    given: Given,
+    run_id: str,
+    cut: str,
+    width: int | None,
+    format: str,
+    quality: str,
+) -> ProofView:
+    run = session.get(Run, run_id)
+    number = int(quality) if quality.isdigit() else None
+    view = run and proof_of(session, given.store.blobs, run, cut, width, format, number)
+    if not view:
+        raise HTTPException(404, f"The run has no file of the cut {cut!r} to look at.")
+    return view
+
+
+@router.get("")
+def first(run_id: str, given: Given) -> Response:
+    """The cut of a run that looks worst, as far as that is known."""
+    with given.store.session() as session:
+        run = session.get(Run, run_id)
+        if run is None:
+            raise HTTPException(404)
+        ask_for_scores(session, given.store.blobs, run)
+        strip = strip_of(session, given.store.blobs, run, "")
+    given.foreman.wake()
+    if not strip:
+        raise HTTPException(404, "The run made no file to look at.")
+    return RedirectResponse(strip[0].href, 303)
+
+
+@router.get("/{cut}")
+def show(
+    request: Request,
+    run_id: str,
+    cut: str,
+    given: Given,
+    width: int | None = None,
+    format: str = "",
+    quality: str = "",
+    kept: str = "",
+) -> Response:
+    """One file beside its reference."""
+    with given.store.session() as session:
+        view = _found(session, given, run_id, cut, width, format, quality)
+        ask_for_reference(session, view)
+        measuring = ask_for_scores(session, given.store.blobs, view.run)
+    given.foreman.wake()
+    return page(request, "proof/index.html", view=view, kept=kept, measuring=measuring)
+
+
+@router.get("/{cut}/reference")
+def reference(run_id: str, cut: str, given: Given, width: int | None = None) -> Response:
+    """The picture that files are compared with, once it is drawn; 202 until then."""
+    with given.store.session() as session:
+        view = _found(session, given, run_id, cut, width, "", "")
+        job = ask_for_reference(session, view)
+    if job.state is JobState.FAILED:
+        raise Problem(409, "It could not be drawn", job.problem)
+    if job.state is JobState.QUEUED:
+        given.foreman.wake()
+        return JSONResponse({"state": "drawing"}, 202, headers={"Retry-After": "1"})
+    path = given.store.blobs.path(job.report["reference"])
+    return FileResponse(path, media_type="image/png", headers=FOREVER)
+
+
+@router.get("/{cut}/made")
+def made(
+    run_id: str, cut: str, given: Given, format: Format, quality: str = "", width: int | None = None
+) -> Response:
+    """The file of a point of a curve."""
+    with given.store.session() as session:
+        view = _found(session, given, run_id, cut, width, format.value, quality)
+    number = int(quality) if quality.isdigit() else None
+    noted = given.store.blobs.noted(view.cut_job.key_at(view.size, format, number))
+    if noted is None:
+        raise HTTPException(404, "No such file was made of this cut.")
+    path = given.store.blobs.path(noted["sha256"])
+    return FileResponse(path, media_type=FORMATS[format].media_type, headers=FOREVER)
+
+
+@router.get("/{cut}/curve")
+def curve(
+    request: Request,
+    run_id: str,
+    cut: str,
+    given: Given,
+    width: int | None = None,
+    format: str = "",
+    quality: str = "",
+) -> Response:
+    """The curve as far as it is measured; asks for the rest."""
+    with given.store.session() as session:
+        view = _found(session, given, run_id, cut, width, format, quality)
+        found = curves(session, given.store.blobs, view)
+    given.foreman.wake()
+    box = {"width": WIDTH, "height": HEIGHT, "left": LEFT, "right": WIDTH - RIGHT}
+    return page(request, "proof/_curve.html", view=view, curve=found, box=box)
+
+
+@router.post("/{cut}/keep")
+def keep(
+    run_id: str,
+    cut: str,
+    given: Given,
+    whom: Annotated[Literal["cut", "recipe", "nobody"], Form()],
+    format: Annotated[Format, Form()],
+    width: Annotated[int, Form()],
+    quality: Annotated[str, Form()] = "",
+    as_look: Annotated[float | None, Form()] = None,
+) -> Response:
+    """Take a quality for this cut, or for its recipe; for nobody takes the cut's own back."""
+    with given.store.session() as session:
+        view = _found(session, given, run_id, cut, width, format.value, quality)
+        try:
+            chosen = _quality(format, quality, as_look)
+            said = _keep(session, view, whom, chosen)
+        except (GefaError, ValueError) as error:
+            raise Problem(422, "That cannot be kept", str(error)) from error
+    back = view.link(kept=said, quality=quality) if quality else view.link(kept=said)
+    return RedirectResponse(back, 303)
+
+
+def _quality(format: Format, quality: str, as_look: float | None) -> OwnQuality:
+    if as_look is not None:
+        return Aim(look=round(as_look, 1))
+    if not quality.isdigit():
+        raise ValueError(f"{FORMATS[format].label} without loss has no quality to keep.")
+    return {format: int(quality)}
+
+
+def _keep(session: Session, view: ProofView, whom: str, quality: OwnQuality) -> str:
+    if whom == "recipe":
+        return _for_recipe(session, view, quality)
+    return _for_cut(session, view.source, view.cut_job, quality if whom == "cut" else None)
+
+
+def _for_recipe(session: Session, view: ProofView, quality: OwnQuality) -> str:
+    name = view.cut_job.cut.recipe
+    own = plan_of(session, view.source)
+    recipe = own.among(library(session)).recipe(name)
+    changed = recipe.model_copy(update={"quality": _merged(recipe, quality)})
+    changed = Recipe.model_validate(changed.model_dump())
+    words = f"{quality_words(quality)} for the recipe {name}"
+    if name in own.recipes:
+        plan = own.model_copy(update={"recipes": {**own.recipes, name: changed}})
+        change_plan(session, view.source, plan, f"Kept {words}")
+    else:
+        save_recipe(session, name, changed, f"Kept {quality_words(quality)}")
+    return words
+
+
+def _merged(recipe: Recipe, quality: OwnQuality) -> OwnQuality:
+    """One format's number beside what the others have; a look counts for all."""
+    if isinstance(quality, Aim):
+        return quality
+    usual = {format: recipe.quality_for(format) for format in recipe.candidates}
+    return {format: aim for format, aim in usual.items() if aim is not None} | quality
+
+
+def _for_cut(session: Session, source: Source, cut_job: CutJob, quality: OwnQuality | None) -> str:
+    revision = latest_revision(session, source.id)
+    if revision is None or revision.state is not RevisionState.READY:
+        raise Problem(409, "Not read yet", "Wait until the source has been read, then try again.")
+    own = plan_of(session, source)
+    editor = PlanEditor(own.among(library(session)), survey_of(revision))
+    cut = cut_job.cut
+    plan: Plan
+    if cut.rect is not None:
+        plan = editor.judge_slice(cut.slice, quality)
+    else:
+        plan = editor.judge(cut.part, editor.index_of(cut.part, cut.recipe), quality)
+    words = f"{quality_words(quality)} for {cut.name}" if quality else f"{cut.name} as its recipe"
+    plan = plan.model_copy(update={"recipes": own.recipes})
+    change_plan(session, source, plan, f"Kept {words}")
+    return words

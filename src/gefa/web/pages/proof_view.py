@@ -1,0 +1,308 @@
+"""What the Proof screen shows: a file of a cut beside the picture it was made from."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import quote, urlencode
+
+from sqlmodel import Session, select
+
+from gefa.core.deliver.manifest import CutRecord, File
+from gefa.core.export import JobReport
+from gefa.core.geometry import Size
+from gefa.core.jobs import Job as CutJob
+from gefa.core.plan import OwnQuality, Plan
+from gefa.core.proof import curve_formats
+from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.treat.recipe import Aim
+from gefa.core.treat.words import aim_words
+from gefa.core.units import listed
+from gefa.store.asked import ask
+from gefa.store.blobs import BlobStore
+from gefa.store.models import Job, JobKind, JobState, Revision, Run, Source
+from gefa.store.runs import jobs_of
+from gefa.store.sources import whole_plan
+from gefa.web.pages.curve import Curve, Point, curve_of
+
+LARGEST = 4096
+"""px of the longer side that a proof is opened at by itself"""
+
+
+@dataclass
+class StripItem:
+    """A cut of the run in the filmstrip; ``score`` is how its lightest largest file looks."""
+
+    cut: str
+    href: str
+    small: File
+    score: float | None
+    here: bool = False
+
+
+@dataclass
+class ProofView:
+    """One file of a cut, and what it is compared with."""
+
+    run: Run
+    source: Source
+    record: CutRecord
+    cut_job: CutJob
+    files: list[File]
+    size: Size
+    format: Format
+    quality: int | None
+    chosen: Point | None
+    path: str
+    strip: list[StripItem]
+    own_quality: str
+    topic: str
+
+    @property
+    def url(self) -> str:
+        return f"/runs/{self.run.id}/proof/{quote(self.record.name)}"
+
+    @property
+    def sizes(self) -> list[Size]:
+        return sorted({Size(f.width, f.height) for f in self.files}, key=lambda size: size.width)
+
+    @property
+    def formats(self) -> list[Format]:
+        at = {f.format for f in self.files if f.width == self.size.width}
+        return [format for format in Format if format in at]
+
+    def link(self, width: int | None = None, format: Format | None = None, **more: Any) -> str:
+        """The address of another file of this cut."""
+        asked = {"width": width or self.size.width, "format": (format or self.format).value}
+        return f"{self.url}?{urlencode(asked | more)}"
+
+    @property
+    def reference(self) -> str:
+        return f"{self.url}/reference?{urlencode({'width': self.size.width})}"
+
+    @property
+    def shown(self) -> str:
+        """The address of the file itself."""
+        if self.path:
+            return f"/runs/{self.run.id}/files/{quote(self.path)}"
+        asked = {"width": self.size.width, "format": self.format.value, "quality": self.quality}
+        return f"{self.url}/made?{urlencode(asked)}"
+
+    @property
+    def before(self) -> StripItem | None:
+        index = self._here
+        return self.strip[index - 1] if index > 0 else None
+
+    @property
+    def after(self) -> StripItem | None:
+        index = self._here
+        return self.strip[index + 1] if index + 1 < len(self.strip) else None
+
+    @property
+    def _here(self) -> int:
+        return next(i for i, item in enumerate(self.strip) if item.here)
+
+
+def cut_of(session: Session, run: Run, cut: str) -> tuple[CutJob, JobReport] | None:
+    """What a run was to make of a cut, and what it reported; None if there is none."""
+    jobs = session.exec(
+        select(Job).where(Job.run_id == run.id, Job.kind == JobKind.CUT, Job.name == cut)
+    ).all()
+    for job in jobs:
+        if job.state is JobState.DONE and job.report:
+            report = JobReport.model_validate(job.report)
+            return CutJob.model_validate(job.task["job"]), report
+    return None
+
+
+def proof_of(
+    session: Session,
+    blobs: BlobStore,
+    run: Run,
+    cut: str,
+    width: int | None,
+    format: str,
+    quality: int | None,
+) -> ProofView | None:
+    """The proof of a cut at a width, in a format, of the file made or at another quality; None if
+    the run made no file of that cut."""
+    found = cut_of(session, run, cut)
+    if found is None or not found[1].files:
+        return None
+    cut_job, report = found
+    source = session.get_one(Source, run.source_id)
+    size = _size(report.files, width)
+    at_size = [file for file in report.files if file.width == size.width]
+    known = {known.value for known in curve_formats(cut_job)} | {f.format.value for f in at_size}
+    lightest = min(at_size, key=lambda file: file.bytes)
+    chosen_format = Format(format) if format in known else lightest.format
+    file = next((file for file in at_size if file.format is chosen_format), None)
+    path = file.path if file and quality is None else ""
+    if quality is None and file is not None:
+        quality = file.quality
+    return ProofView(
+        run=run,
+        source=source,
+        record=report.record,
+        cut_job=cut_job,
+        files=report.files,
+        size=size,
+        format=chosen_format,
+        quality=quality,
+        chosen=_chosen(blobs, cut_job, report, size, chosen_format, quality, file),
+        path=path,
+        strip=strip_of(session, blobs, run, cut),
+        own_quality=own_quality(whole_plan(session, source), cut_job),
+        topic=f"proof {cut_job.key_at(size, Format.PNG, None)}",
+    )
+
+
+def _size(files: Sequence[File], width: int | None) -> Size:
+    sizes = {Size(file.width, file.height) for file in files}
+    wanted = [size for size in sizes if size.width == width]
+    fitting = [size for size in sizes if max(size.width, size.height) <= LARGEST]
+    return max(wanted or fitting or sizes, key=lambda size: size.width)
+
+
+def _chosen(
+    blobs: BlobStore,
+    cut_job: CutJob,
+    report: JobReport,
+    size: Size,
+    format: Format,
+    quality: int | None,
+    file: File | None,
+) -> Point | None:
+    if file is not None and file.quality == quality:
+        score = score_of(blobs, report, file)
+        return Point(format, quality, file.bytes, score if score is not None else -1)
+    noted = blobs.noted(cut_job.key_at(size, format, quality))
+    if noted is None or noted.get("score") is None:
+        return None
+    return Point(format, quality, noted["bytes"], noted["score"])
+
+
+def score_of(blobs: BlobStore, report: JobReport, file: File) -> float | None:
+    """How a file looks: as reported, or as it was measured since."""
+    if file.score is not None:
+        return file.score
+    noted = blobs.noted(report.keys[file.path])
+    return noted.get("score") if noted else None
+
+
+def made_points(blobs: BlobStore, report: JobReport, size: Size) -> list[Point]:
+    """The files of a cut at a size, those that were measured."""
+    found = []
+    for file in report.files:
+        score = score_of(blobs, report, file)
+        if file.width == size.width and score is not None:
+            found.append(Point(file.format, file.quality, file.bytes, score, made=True))
+    return found
+
+
+def lightest_largest(files: Sequence[File]) -> File:
+    """The file that stands for a cut: what most visitors with a large screen are sent."""
+    widest = max(file.width for file in files)
+    return min((f for f in files if f.width == widest), key=lambda file: file.bytes)
+
+
+def strip_of(session: Session, blobs: BlobStore, run: Run, here: str) -> list[StripItem]:
+    """The cuts of a run that have files, the worst look first."""
+    items = []
+    for job in jobs_of(session, run.id):
+        if job.kind is not JobKind.CUT or job.state is not JobState.DONE or not job.report:
+            continue
+        report = JobReport.model_validate(job.report)
+        if not report.files:
+            continue
+        file = lightest_largest(report.files)
+        small = min(report.files, key=lambda file: (file.width, file.bytes))
+        href = f"/runs/{run.id}/proof/{quote(job.name)}"
+        score = score_of(blobs, report, file)
+        items.append(StripItem(job.name, href, small, score, job.name == here))
+    return sorted(items, key=lambda item: (item.score is None, item.score or 0.0))
+
+
+def ask_for_scores(session: Session, blobs: BlobStore, run: Run) -> int:
+    """Have the files measured that stand for their cuts and were not; how many that are."""
+    revision = session.get_one(Revision, run.revision_id)
+    source = session.get_one(Source, run.source_id)
+    asked = 0
+    for job in jobs_of(session, run.id):
+        if job.kind is not JobKind.CUT or job.state is not JobState.DONE or not job.report:
+            continue
+        report = JobReport.model_validate(job.report)
+        if not report.files:
+            continue
+        file = lightest_largest(report.files)
+        if file.moves or score_of(blobs, report, file) is not None:
+            continue
+        key = report.keys[file.path]
+        task = _task(revision, source, job.task["job"], Size(file.width, file.height))
+        more = {"key": key, "format": file.format.value}
+        ask(session, JobKind.SCORE, f"score {key}", task | more, name=run.id)
+        asked += 1
+    return asked
+
+
+def ask_for_reference(session: Session, view: ProofView) -> Job:
+    """The job that draws the reference, queued the first time."""
+    revision = session.get_one(Revision, view.run.revision_id)
+    task = _task(revision, view.source, view.cut_job.model_dump(mode="json"), view.size)
+    return ask(session, JobKind.PROOF, view.topic, task)
+
+
+def curves(session: Session, blobs: BlobStore, view: ProofView) -> Curve:
+    """The curves of the cut at this size, as far as they are measured; the rest is queued."""
+    found = cut_of(session, view.run, view.record.name)
+    assert found is not None
+    made = made_points(blobs, found[1], view.size)
+    chosen = (view.format, view.quality)
+    curve = curve_of(
+        blobs,
+        view.cut_job,
+        view.size,
+        made,
+        chosen,
+        lambda format, quality: view.link(format=format, quality=quality),
+    )
+    revision = session.get_one(Revision, view.run.revision_id)
+    for line in curve.lines:
+        if line.waits:
+            task = _task(revision, view.source, view.cut_job.model_dump(mode="json"), view.size)
+            topic = f"curve {line.format} {view.topic}"
+            job = ask(session, JobKind.CURVE, topic, task | {"format": line.format.value})
+            line.waits = job.state is JobState.QUEUED
+    return curve
+
+
+def _task(revision: Revision, source: Source, cut_job: Any, size: Size) -> dict[str, Any]:
+    return {
+        "blob": revision.blob,
+        "name": source.name,
+        "job": cut_job,
+        "width": size.width,
+        "height": size.height,
+    }
+
+
+def own_quality(plan: Plan, cut_job: CutJob) -> str:
+    """The quality that the plan now gives this cut for itself, in words; empty if none."""
+    cut = cut_job.cut
+    if cut.rect is None:
+        found = [e.quality for e in plan.cuts if e.part == cut.part and e.quality is not None]
+        return quality_words(found[0]) if found else ""
+    number, _, cell = cut.slice.partition(" ")
+    if int(number) >= len(plan.slices):
+        return ""
+    entry = plan.slices[int(number)]
+    own = entry.cells[cell].quality if cell in entry.cells else entry.quality
+    return quality_words(own) if own is not None else ""
+
+
+def quality_words(quality: OwnQuality) -> str:
+    """``look 80``, or ``AVIF 47 and JPEG 70``."""
+    if isinstance(quality, Aim):
+        return quality.words
+    return listed([f"{FORMATS[f].label} {aim_words(aim)}" for f, aim in quality.items()])

@@ -1,0 +1,264 @@
+"""A recipe and the words of its sentence: from the one to the other and back."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from typing import Any
+
+from pydantic import ValidationError
+from starlette.datastructures import FormData
+
+from gefa.core.errors import PlanError
+from gefa.core.plan import problems_in_words
+from gefa.core.treat.formats import Format
+from gefa.core.treat.recipe import DEFAULT_EFFORT, MOST_EFFORT, Aim, Corner, Fit, Recipe
+from gefa.core.treat.words import aim_words, ratio_words
+
+JUDGED = (Format.AVIF, Format.WEBP, Format.JPEG)
+"""formats that have a quality"""
+_LOOK = re.compile(r"(?:look|looks)\s*(\d+(?:\.\d+)?)", re.I)
+_BUDGET = re.compile(r"(?:at most|max|up to|≤|<=|<)?\s*(\d+(?:[.,]\d+)?)\s*(kB|MB|B)", re.I)
+_BYTES = {"b": 1, "kb": 1_000, "mb": 1_000_000}
+KB = 1_000
+
+
+@dataclass(frozen=True)
+class Words:
+    """A form's fields, each read as what it means; PlanError names the field that cannot be. A
+    field that the form does not have yet, as its clause was another, has a usual value."""
+
+    form: FormData
+
+    def text(self, field: str) -> str:
+        value = self.form.get(field, "")
+        return value.strip() if isinstance(value, str) else ""
+
+    def texts(self, field: str) -> list[str]:
+        return [value for value in self.form.getlist(field) if isinstance(value, str)]
+
+    def number(self, field: str, what: str, usual: float | None = None) -> float:
+        if field not in self.form and usual is not None:
+            return usual
+        text = self.text(field).replace(",", ".").removesuffix("%").strip()
+        try:
+            return float(text)
+        except ValueError:
+            raise PlanError(f"{what} is {text!r}.", advice="Give a number.") from None
+
+    def whole(self, field: str, what: str, usual: int | None = None) -> int:
+        try:
+            return round(self.number(field, what, usual))
+        except OverflowError:
+            raise PlanError(f"{what} is too large.") from None
+
+    def numbers(self, field: str, what: str, usual: list[float]) -> list[float]:
+        if field not in self.form:
+            return usual
+        found = []
+        for text in re.split(r"[\s;]+|,\s*", self.text(field).replace(" and ", " ")):
+            plain = re.sub(r"(px|x)$", "", text)
+            if not plain:
+                continue
+            try:
+                found.append(float(plain))
+            except ValueError:
+                raise PlanError(f"{what}: {text!r} is no number.") from None
+        return found
+
+
+def recipe_from(form: FormData) -> Recipe:
+    """The recipe that the sentence says; PlanError with what is wrong and where."""
+    words = Words(form)
+    try:
+        fields: dict[str, Any] = {}
+        for clause in (_formats, _sizes, _shape, _quality, _alpha, _extras, _encoders):
+            fields |= clause(words)
+        return Recipe.model_validate(fields)
+    except ValidationError as error:
+        raise PlanError("; ".join(problems_in_words(error)) + ".") from error
+
+
+def _formats(words: Words) -> dict[str, Any]:
+    if words.text("formats_by") == "auto":
+        return {"formats": "auto"}
+    return {"formats": words.texts("format")}
+
+
+def _sizes(words: Words) -> dict[str, Any]:
+    by = words.text("sizes_by")
+    if by == "steps":
+        return {
+            "steps": {
+                "narrowest": words.whole("narrowest", "the narrowest width", 320),
+                "widest": words.whole("widest", "the widest width", 1920),
+                "apart": round(words.number("apart", "the step", 30) * KB),
+            }
+        }
+    if by == "densities":
+        return {
+            "densities": words.numbers("densities", "densities", [1, 2, 3]),
+            "shown": words.whole("shown", "the width it is shown at", 480),
+        }
+    return {
+        "widths": [round(width) for width in words.numbers("widths", "widths", [480, 960, 1440])]
+    }
+
+
+def _shape(words: Words) -> dict[str, Any]:
+    found: dict[str, Any] = {"enlarge": words.text("enlarge") == "yes"}
+    fit = words.text("fit")
+    if fit == "own":
+        return found
+    found |= {"fit": fit, "ratio": words.text("ratio") or "3:2"}
+    if fit == Fit.COVER:
+        found["zoom"] = words.number("zoom", "the zoom", 1)
+        if words.text("focal_by") == "point":
+            found["focal"] = [
+                words.number(f"focal_{axis}", f"the focal point's {axis}", 50) / 100
+                for axis in ("x", "y")
+            ]
+    return found
+
+
+def _quality(words: Words) -> dict[str, Any]:
+    by = words.text("quality_by")
+    if by == "look" or words.text("formats_by") == "auto":
+        return {"quality": {"look": words.number("look", "the look", 75)}}
+    if by == "budget":
+        return {"quality": {"max_bytes": round(words.number("budget", "the weight", 120) * KB)}}
+    # A format that is not made has no field, and so no quality of its own.
+    given = {f: words.text(f"quality_{f.value}") for f in JUDGED}
+    return {"quality": {f: _aim(text) for f, text in given.items() if text}}
+
+
+def _aim(text: str) -> Any:
+    if look := _LOOK.fullmatch(text):
+        return {"look": float(look[1])}
+    if budget := _BUDGET.fullmatch(text):
+        return {"max_bytes": round(float(budget[1].replace(",", ".")) * _BYTES[budget[2].lower()])}
+    if text.isdigit():
+        return int(text)
+    raise PlanError(
+        f"{text!r} is no quality.", advice="Give a number, or a look as look 75, or 180 kB."
+    )
+
+
+def _alpha(words: Words) -> dict[str, Any]:
+    found = {"alpha": words.text("alpha")}
+    if words.text("matte"):
+        found["matte"] = words.text("matte")
+    return found
+
+
+def _extras(words: Words) -> dict[str, Any]:
+    found: dict[str, Any] = {
+        "tone": words.text("tone") == "lifted",
+        "metadata": words.text("metadata"),
+        "every_format": words.text("every_format") == "yes",
+        "name": words.text("name"),
+    }
+    if words.text("mark"):
+        found["mark"] = {
+            "picture": words.text("mark"),
+            "corner": words.text("corner") or Corner.BOTTOM_RIGHT,
+            **{
+                side: words.number(f"mark_{side}", f"the mark's {side}", usual) / 100
+                for side, usual in (("width", 20), ("margin", 3), ("opacity", 80))
+            },
+        }
+    return found
+
+
+def _encoders(words: Words) -> dict[str, Any]:
+    efforts = {
+        format: words.whole(f"effort_{format.value}", "the effort")
+        for format in Format
+        if MOST_EFFORT[format] and words.text(f"effort_{format.value}")
+    }
+    colours = words.text("colours")
+    return {
+        "effort": {f: value for f, value in efforts.items() if value != DEFAULT_EFFORT[f]},
+        "progressive": words.text("progressive") != "no",
+        "chroma": words.text("chroma"),
+        "colours": int(colours) if colours.isdigit() else None,
+        "dither": words.number("dither", "the dithering", 100) / 100,
+    }
+
+
+@dataclass(frozen=True)
+class Sentence:
+    """A recipe as the sentence's fields show it."""
+
+    recipe: Recipe
+
+    @property
+    def sizes_by(self) -> str:
+        if self.recipe.steps:
+            return "steps"
+        return "densities" if self.recipe.shown else "widths"
+
+    @property
+    def quality_by(self) -> str:
+        quality = self.recipe.quality
+        if self.recipe.auto and not quality:
+            return "look"
+        if isinstance(quality, Aim):
+            return "look" if quality.look is not None else "budget"
+        return "each"
+
+    @property
+    def look(self) -> str:
+        aim = self.recipe.quality
+        return f"{aim.look:g}" if isinstance(aim, Aim) and aim.look is not None else "75"
+
+    @property
+    def budget(self) -> str:
+        aim = self.recipe.quality
+        return f"{aim.max_bytes / KB:g}" if isinstance(aim, Aim) and aim.max_bytes else "120"
+
+    @property
+    def qualities(self) -> list[tuple[Format, str]]:
+        """What the field of each format says."""
+        lossy = [format for format in self.recipe.candidates if format in JUDGED]
+        return [(f, aim_words(self.recipe.quality_for(f))) for f in lossy]
+
+    @property
+    def ratio(self) -> str:
+        return ratio_words(self.recipe.ratio) if self.recipe.ratio else "3:2"
+
+    @property
+    def fit(self) -> str:
+        return self.recipe.fit.value if self.recipe.ratio else "own"
+
+    @property
+    def focal(self) -> tuple[str, str]:
+        x, y = self.recipe.focal or (0.5, 0.5)
+        return f"{x * 100:g}", f"{y * 100:g}"
+
+    @property
+    def widths(self) -> str:
+        return ", ".join(str(width) for width in self.recipe.widths)
+
+    @property
+    def densities(self) -> str:
+        return ", ".join(f"{density:g}x" for density in self.recipe.densities)
+
+    @property
+    def efforts(self) -> list[tuple[Format, int, int]]:
+        """Formats that can be told to try, how hard they are, and the most they can."""
+        return [
+            (format, self.recipe.effort.get(format, DEFAULT_EFFORT[format]), MOST_EFFORT[format])
+            for format in self.recipe.candidates
+            if MOST_EFFORT[format]
+        ]
+
+    @property
+    def corners(self) -> list[str]:
+        return [corner.value for corner in Corner]
+
+    def has(self, format: str) -> bool:
+        return Format(format) in self.recipe.candidates
+
+    def per_cent(self, share: float) -> str:
+        return f"{share * 100:g}"

@@ -1,0 +1,215 @@
+"""Recipes: each reads as a sentence whose words can be changed, with its effect beside it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Annotated, Any
+from urllib.parse import urlencode
+
+from fastapi import APIRouter, Depends, Form, HTTPException, Request, Response
+from fastapi.responses import FileResponse, RedirectResponse
+from sqlmodel import Session
+from starlette.datastructures import FormData
+
+from gefa.core.errors import GefaError
+from gefa.core.export import JobReport
+from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.treat.recipe import BUILT_IN, BUILT_IN_WORDS, Recipe
+from gefa.core.treat.words import sentence
+from gefa.store.models import Job, JobKind, JobState, Source
+from gefa.store.recipes import (
+    can_undo,
+    library,
+    remove_recipe,
+    removed_last,
+    save_recipe,
+    shelf_of_recipes,
+    undo_recipe,
+)
+from gefa.store.sources import all_sources
+from gefa.web.pages.recipe_form import Sentence, recipe_from
+from gefa.web.pages.trial import Effect, Sample, effect_of, sample_of, samples, uses_of
+from gefa.web.problems import Problem
+from gefa.web.services import Given, Services
+from gefa.web.templating import page
+
+router = APIRouter(prefix="/recipes")
+
+NEW = Recipe(formats="auto", widths=(480, 960, 1440))
+
+
+async def _form(request: Request) -> FormData:
+    return await request.form()
+
+
+@router.get("")
+def index(request: Request, given: Given) -> Response:
+    """All recipes that sources share, each as its sentence."""
+    with given.store.session() as session:
+        recipes = shelf_of_recipes(session)
+        stored = library(session)
+        rows = [
+            {
+                "name": name,
+                "words": sentence(recipe),
+                "purpose": BUILT_IN_WORDS.get(name, ""),
+                "changed": name in stored and name in BUILT_IN,
+                "uses": len(uses_of(session, name)),
+            }
+            for name, recipe in sorted(recipes.items())
+        ]
+        gone = removed_last(session)
+    return page(request, "recipes/list.html", rows=rows, gone=gone)
+
+
+@router.post("")
+def add(given: Given, name: Annotated[str, Form()] = "", like: Annotated[str, Form()] = "") -> Any:
+    """A new recipe, like another or a plain one."""
+    wanted = name.strip()
+    with given.store.session() as session:
+        known = shelf_of_recipes(session)
+        if wanted in known:
+            raise Problem(409, "There is one already", f"A recipe is called {wanted!r}.")
+        try:
+            save_recipe(session, wanted, known.get(like, NEW), "Began it")
+        except GefaError as error:
+            raise Problem(422, "That is no name", str(error)) from error
+    return RedirectResponse(f"/recipes/{wanted}", 303)
+
+
+@dataclass
+class RecipeView:
+    """One recipe on its screen."""
+
+    name: str
+    recipe: Recipe
+    built_in: bool
+    changed: bool
+    undo: str
+    sources: list[Source]
+    pictures: list[str]
+    sample: Sample | None
+    choices: list[Sample]
+
+    @property
+    def said(self) -> Sentence:
+        return Sentence(self.recipe)
+
+    @property
+    def words(self) -> str:
+        return sentence(self.recipe)
+
+    @property
+    def query(self) -> str:
+        """Which sample is looked at, for links."""
+        if self.sample is None:
+            return ""
+        return urlencode({"sample": self.sample.source_id, "part": self.sample.part})
+
+
+def _view(session: Session, name: str, sample: str, part: str) -> RecipeView:
+    recipe = shelf_of_recipes(session).get(name)
+    if recipe is None:
+        raise HTTPException(404, f"There is no recipe {name!r} any more.")
+    return RecipeView(
+        name=name,
+        recipe=recipe,
+        built_in=name in BUILT_IN,
+        changed=name in library(session) and recipe != BUILT_IN.get(name),
+        undo=can_undo(session, name),
+        sources=uses_of(session, name),
+        pictures=[source.name for source, _ in all_sources(session)],
+        sample=sample_of(session, name, sample, part),
+        choices=samples(session),
+    )
+
+
+@router.get("/{name}")
+def show(request: Request, name: str, given: Given, sample: str = "", part: str = "") -> Response:
+    """One recipe: a sample picture, the sentence, and what it makes of the sample."""
+    with given.store.session() as session:
+        view = _view(session, name, sample, part)
+    return page(request, "recipes/index.html", view=view)
+
+
+@router.post("/{name}")
+def change(
+    request: Request,
+    name: str,
+    given: Given,
+    form: Annotated[FormData, Depends(_form)],
+    sample: str = "",
+    part: str = "",
+) -> Response:
+    """Take the sentence as it now reads."""
+    with given.store.session() as session:
+        _view(session, name, sample, part)
+        try:
+            recipe = recipe_from(form)
+            _refuse_clashes(session, name, recipe, sample, part)
+            save_recipe(session, name, recipe, "Changed it")
+        except GefaError as error:
+            raise Problem(422, "That is no recipe", str(error)) from error
+    return _changed(request, name, given, sample, part)
+
+
+def _refuse_clashes(session: Session, name: str, recipe: Recipe, sample: str, part: str) -> None:
+    """PlanError if two files of the sample would be called the same."""
+    found = sample_of(session, name, sample, part)
+    if found is not None:
+        found.prepared(session, name, recipe)
+
+
+@router.post("/{name}/undo")
+def undo(request: Request, name: str, given: Given, sample: str = "", part: str = "") -> Response:
+    """Take the last change back, also of a recipe that was removed."""
+    with given.store.session() as session:
+        undo_recipe(session, name)
+    if not request.headers.get("HX-Request"):
+        return RedirectResponse(f"/recipes/{name}", 303)
+    return _changed(request, name, given, sample, part)
+
+
+@router.post("/{name}/remove")
+def remove(name: str, given: Given) -> Response:
+    """Take a recipe away, or a built-in one's changes; both can be undone."""
+    with given.store.session() as session:
+        remove_recipe(session, name)
+    return RedirectResponse(f"/recipes/{name}" if name in BUILT_IN else "/recipes", 303)
+
+
+def _changed(request: Request, name: str, given: Services, sample: str, part: str) -> Response:
+    with given.store.session() as session:
+        view = _view(session, name, sample, part)
+    if not request.headers.get("HX-Request"):
+        return RedirectResponse(f"/recipes/{name}?{view.query}", 303)
+    return page(request, "recipes/_changed.html", view=view)
+
+
+@router.get("/{name}/effect")
+def effect(request: Request, name: str, given: Given, sample: str = "", part: str = "") -> Response:
+    """What the recipe makes of the sample, or how far that is."""
+    with given.store.session() as session:
+        view = _view(session, name, sample, part)
+        found: Effect | None = None
+        if view.sample is not None:
+            found = effect_of(
+                session, given.store.blobs, given.queue, name, view.recipe, view.sample
+            )
+    given.foreman.wake()
+    return page(request, "recipes/_effect.html", view=view, effect=found)
+
+
+@router.get("/{name}/tried/{job_id}/{path:path}")
+def tried(name: str, job_id: str, path: str, given: Given) -> Response:
+    """A file that a trial made."""
+    with given.store.session() as session:
+        job = session.get(Job, job_id)
+    if job is None or job.kind is not JobKind.TRY or job.state is not JobState.DONE:
+        raise HTTPException(404)
+    made = JobReport.model_validate(job.report).files if job.report.get("record") else []
+    file = next((file for file in made if file.path == path), None)
+    if file is None:
+        raise HTTPException(404)
+    media_type = FORMATS[Format(file.format)].media_type
+    return FileResponse(given.store.blobs.path(file.sha256), media_type=media_type)

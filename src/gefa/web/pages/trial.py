@@ -1,0 +1,235 @@
+"""A recipe tried on a sample: one cut of one source, made as a run would make it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from sqlmodel import Session
+
+from gefa.core.cut.cut import Origin
+from gefa.core.deliver.manifest import File
+from gefa.core.errors import PlanError
+from gefa.core.export import JobReport, said_key
+from gefa.core.jobs import Job as CutJob
+from gefa.core.jobs import Prepared, prepare
+from gefa.core.plan import CutEntry, Plan
+from gefa.core.read.document import CANVAS_PATH
+from gefa.core.treat.formats import Format
+from gefa.core.treat.recipe import Recipe
+from gefa.store.asked import ask, ask_again
+from gefa.store.blobs import BlobStore
+from gefa.store.models import Job, JobKind, JobState, Revision, RevisionState, Source
+from gefa.store.sources import (
+    all_sources,
+    latest_revision,
+    marks_for,
+    plan_of,
+    prepared_for,
+    survey_of,
+    whole_plan,
+)
+from gefa.work.queue import WorkQueue
+from gefa.work.tasks import note_latest_trial
+
+MOST_CHOICES = 60
+"""samples that are offered"""
+
+
+@dataclass
+class Sample:
+    """A part of a source to try a recipe on."""
+
+    source_id: str
+    source: str
+    part: str
+    revision: Revision
+
+    @property
+    def called(self) -> str:
+        return self.source if self.part == CANVAS_PATH else f"{self.source}: {self.part}"
+
+    @property
+    def value(self) -> str:
+        return f"{self.source_id} {self.part}"
+
+    def prepared(self, session: Session, name: str, recipe: Recipe) -> Prepared:
+        """What a run of this part alone would do; PlanError if names of its files clash."""
+        plan = Plan(
+            recipes={name: recipe}, cuts=(CutEntry(part=self.part, recipe=name, as_file=True),)
+        )
+        survey = survey_of(self.revision)
+        prepared = prepare(survey, plan, marks=marks_for(session, plan))
+        prepared.jobs = [job for job in prepared.jobs if job.cut.origin is Origin.HAND]
+        for remarks in (prepared.failed, prepared.warnings):
+            remarks[:] = [remark for remark in remarks if remark.part == self.part]
+        clash = next((r.reason for r in prepared.warnings if "has the file name" in r.reason), "")
+        if clash:
+            raise PlanError("two files would have the same name.", advice="Add {width} or {ext}.")
+        return prepared
+
+
+def samples(session: Session) -> list[Sample]:
+    """What a recipe can be tried on: whole pictures, and the cuts of designs."""
+    found: list[Sample] = []
+    for source, revision in all_sources(session):
+        if revision.state is not RevisionState.READY:
+            continue
+        survey = survey_of(revision)
+        paths = [CANVAS_PATH]
+        if survey.layered:
+            prepared = prepared_for(session, source, revision, whole_plan(session, source))
+            paths = list(dict.fromkeys(job.cut.part for job in prepared.jobs)) or paths
+        found += [Sample(source.id, source.name, path, revision) for path in paths]
+        if len(found) >= MOST_CHOICES:
+            break
+    return found[:MOST_CHOICES]
+
+
+def sample_of(session: Session, name: str, source_id: str, part: str) -> Sample | None:
+    """The sample asked for; else a cut that has the recipe already; else a flat picture."""
+    source = session.get(Source, source_id) if source_id else None
+    revision = latest_revision(session, source.id) if source else None
+    if source and revision and revision.state is RevisionState.READY:
+        paths = {facts.path for facts in survey_of(revision).parts}
+        return Sample(source.id, source.name, part if part in paths else CANVAS_PATH, revision)
+    return _used_with(session, name) or next(iter(_flat_first(samples(session))), None)
+
+
+def _used_with(session: Session, name: str) -> Sample | None:
+    for source in uses_of(session, name):
+        revision = latest_revision(session, source.id)
+        if revision is None or revision.state is not RevisionState.READY:
+            continue
+        prepared = prepared_for(session, source, revision, whole_plan(session, source))
+        for job in prepared.jobs:
+            if job.cut.recipe == name and not job.cut.rect:
+                return Sample(source.id, source.name, job.cut.part, revision)
+    return None
+
+
+def _flat_first(found: Sequence[Sample]) -> list[Sample]:
+    return sorted(found, key=lambda sample: sample.part != CANVAS_PATH)
+
+
+def uses_of(session: Session, name: str) -> list[Source]:
+    """Sources that have a cut with this recipe, or name it in their plan."""
+    found = []
+    for source, revision in all_sources(session):
+        own = plan_of(session, source)
+        if name in own.recipes or revision.state is not RevisionState.READY:
+            continue
+        named = {own.default, *(entry.recipe for entry in own.cuts)}
+        named |= {rule.recipe for rule in own.rules} | {entry.recipe for entry in own.slices}
+        tags = {tag for part in revision.survey.get("parts", []) for tag in part["tags"]}
+        if name in named or name in tags:
+            found.append(source)
+    return found
+
+
+@dataclass
+class EffectRow:
+    """One width of a trial: its files by format."""
+
+    width: int
+    height: int
+    files: dict[Format, File] = field(default_factory=dict)
+
+
+@dataclass
+class Effect:
+    """What a recipe makes of a sample, or how far that is."""
+
+    job: Job
+    made: int
+    planned: int
+    report: JobReport | None = None
+    refused: list[str] = field(default_factory=list)
+    names: list[str] = field(default_factory=list)
+
+    @property
+    def waits(self) -> bool:
+        return self.report is None and not self.refused and not self.problem
+
+    @property
+    def problem(self) -> str:
+        return self.job.problem
+
+    @property
+    def formats(self) -> list[Format]:
+        files = self.report.files if self.report else []
+        return [format for format in Format if any(file.format is format for file in files)]
+
+    @property
+    def rows(self) -> list[EffectRow]:
+        found: dict[tuple[int, int], EffectRow] = {}
+        for file in self.report.files if self.report else []:
+            size = (file.width, file.height)
+            found.setdefault(size, EffectRow(*size)).files[file.format] = file
+        return [found[size] for size in sorted(found)]
+
+    @property
+    def heaviest(self) -> int:
+        return max((file.bytes for file in self.report.files), default=1) if self.report else 1
+
+    @property
+    def shown(self) -> File | None:
+        """The file to look at: the lightest of the largest width that fits a screen."""
+        files = self.report.files if self.report else []
+        fitting = [file for file in files if file.width <= 1600] or files
+        if not fitting:
+            return None
+        widest = max(file.width for file in fitting)
+        return min((f for f in fitting if f.width == widest), key=lambda file: file.bytes)
+
+    @property
+    def remarks(self) -> list[str]:
+        if self.report is None:
+            return self.refused
+        return [remark.reason for remark in [*self.report.failed, *self.report.warnings]]
+
+
+def effect_of(
+    session: Session,
+    blobs: BlobStore,
+    queue: WorkQueue,
+    name: str,
+    recipe: Recipe,
+    sample: Sample,
+) -> Effect:
+    """The effect of a recipe, as far as it is known; has it made if it is not."""
+    prepared = sample.prepared(session, name, recipe)
+    if not prepared.jobs or not prepared.jobs[0].variants:
+        reasons = [remark.reason for remark in [*prepared.failed, *prepared.warnings]]
+        return Effect(Job(kind=JobKind.TRY), 0, 0, refused=reasons or ["it shows nothing"])
+    cut_job = prepared.jobs[0]
+    topic = f"try {said_key(cut_job)} {cut_job.cut.name}"
+    note_latest_trial(blobs, name, topic)
+    job = ask(
+        session,
+        JobKind.TRY,
+        topic,
+        _task(sample, cut_job, name, topic),
+        name=name,
+        planned=len(cut_job.variants),
+    )
+    if job.state is JobState.DONE and not job.report.get("record"):
+        ask_again(session, job)  # it was passed over for a later one, and is wanted again
+    effect = Effect(job, 0, job.planned, names=[v.path for v in cut_job.variants])
+    if job.state is JobState.DONE and job.report:
+        effect.report = JobReport.model_validate(job.report)
+        effect.report.warnings += prepared.warnings
+    else:
+        effect.made = min(job.planned, queue.progress(job.id))
+    return effect
+
+
+def _task(sample: Sample, cut_job: CutJob, name: str, topic: str) -> dict[str, Any]:
+    return {
+        "blob": sample.revision.blob,
+        "name": sample.source,
+        "job": cut_job.model_dump(mode="json"),
+        "recipe": name,
+        "topic": topic,
+    }
