@@ -72,6 +72,10 @@ class PlanEditor:
         """Give a cut a quality of its own instead of its recipe's; None takes it back."""
         return self._one(part, index, {"quality": quality, "leave_out": False})
 
+    def slice_follows_default(self, key: str) -> Plan:
+        """Take back what makes a slice an exception."""
+        return self._change_slice(key, {"recipe": None, "quality": None})
+
     def judge_slice(self, key: str, quality: OwnQuality | None) -> Plan:
         return self._change_slice(key, {"quality": quality})
 

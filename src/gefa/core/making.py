@@ -352,6 +352,7 @@ class Making:
             score=stored.score,
             reused=stored.reused,
             moves=variant.moves,
+            budget=variant.quality.max_bytes if isinstance(variant.quality, Aim) else None,
         )
         self._on_file(self.files[variant.path])
 

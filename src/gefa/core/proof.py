@@ -28,9 +28,10 @@ class RatedShelf(Shelf, Protocol):
         """Note how the file made from ``key`` looks, SSIMULACRA2."""
 
 
-def qualities_for(format: Format) -> tuple[int | None, ...]:
-    """The quality numbers of a curve; a format without such has one point."""
-    return (None,) if format is Format.PNG else QUALITIES
+def qualities_for(job: Job, format: Format) -> tuple[int, ...]:
+    """The quality numbers of a curve, the recipe's own first if it has one."""
+    own = job.recipe.quality_for(format)
+    return tuple(dict.fromkeys([*([own] if isinstance(own, int) else []), *QUALITIES]))
 
 
 def reference(
@@ -55,7 +56,7 @@ def measure_curve(
     """Make the files of a curve, one after another, or find them on the shelf; each is on it under
     ``Job.key_at``, with its score."""
     looked = Looked(fit_alpha(image, format, job.recipe))
-    for quality in qualities_for(format):
+    for quality in qualities_for(job, format):
         key = job.key_at(size, format, quality)
         stored = shelf.recall(key, "")
         if stored is None:

@@ -9,13 +9,15 @@ from sqlalchemy import select as sql_select
 from sqlmodel import Session, col, select
 
 from gefa.core.cut.cut import Remark
-from gefa.core.deliver.manifest import Manifest, OriginalFile
+from gefa.core.deliver.manifest import File, Manifest, OriginalFile
 from gefa.core.export import JobReport
 from gefa.core.jobs import Job as CutJob
 from gefa.core.jobs import Prepared
 from gefa.core.plan import Plan
 from gefa.core.treat.formats import Format
-from gefa.store.models import Job, JobKind, JobState, Revision, Run, Source, now
+from gefa.store.asked import ask_again
+from gefa.store.blobs import BlobStore
+from gefa.store.models import Job, JobKind, JobState, Revision, Run, Source, Variant, now
 from gefa.store.sources import prepared_for
 
 COSTS = {Format.AVIF: 8.0, Format.WEBP: 2.0, Format.PNG: 1.5, Format.JPEG: 0.4}
@@ -152,7 +154,11 @@ def _dropped(session: Session, run: Run) -> list[dict[str, str]]:
     """What the run before made of the same source and this one does not make any more."""
     before = session.exec(
         select(Run)
-        .where(Run.source_id == run.source_id, col(Run.finished).is_not(None), Run.id != run.id)
+        .where(
+            Run.source_id == run.source_id,
+            col(Run.finished).is_not(None),
+            col(Run.created) < run.created,
+        )
         .order_by(col(Run.created).desc())
         .limit(1)
     ).first()
@@ -168,8 +174,54 @@ def _dropped(session: Session, run: Run) -> list[dict[str, str]]:
     ]
 
 
-def manifest_of(session: Session, run: Run) -> Manifest:
-    """What the run has made so far, in the order of its cuts."""
+def newest_made(session: Session, source_id: str) -> tuple[str, set[str]]:
+    """The newest finished run of a source that made files, and the cuts that it made them of."""
+    run = session.exec(
+        select(Run)
+        .join(Variant, col(Variant.run_id) == col(Run.id))
+        .where(Run.source_id == source_id, col(Run.finished).is_not(None))
+        .order_by(col(Run.created).desc())
+        .limit(1)
+    ).first()
+    if run is None:
+        return "", set()
+    cuts = session.exec(select(Variant.cut).where(Variant.run_id == run.id).distinct()).all()
+    return run.id, set(cuts)
+
+
+def run_again(session: Session, run: Run) -> int:
+    """Queue again the jobs of a run that failed, wholly or in part; how many those are."""
+    failed = [job for job in jobs_of(session, run.id) if _failed(job)]
+    for job in failed:
+        for variant in session.exec(select(Variant).where(Variant.job_id == job.id)):
+            session.delete(variant)
+        ask_again(session, job)
+    if failed:
+        run.finished = None
+        session.add(run)
+        session.flush()
+    return len(failed)
+
+
+def _failed(job: Job) -> bool:
+    if job.kind not in (JobKind.CUT, JobKind.TAKE):
+        return False
+    return job.state is JobState.FAILED or bool(job.report.get("failed"))
+
+
+def runs_beside(session: Session, run: Run, limit: int = 30) -> Sequence[Run]:
+    """Other finished runs of the same source, the newest first."""
+    return session.exec(
+        select(Run)
+        .where(Run.source_id == run.source_id, Run.id != run.id, col(Run.finished).is_not(None))
+        .order_by(col(Run.created).desc())
+        .limit(limit)
+    ).all()
+
+
+def manifest_of(session: Session, run: Run, blobs: BlobStore | None = None) -> Manifest:
+    """What the run has made so far, in the order of its cuts; with ``blobs`` also how files look
+    that were measured since."""
     source = session.get_one(Source, run.source_id)
     manifest = Manifest(source=source.name, **run.said)
     for job in jobs_of(session, run.id):
@@ -178,7 +230,7 @@ def manifest_of(session: Session, run: Run) -> Manifest:
         if job.state is JobState.FAILED:
             manifest.failed.append(Remark(cut=job.name, reason=job.problem))
         elif job.state is JobState.DONE and job.kind is JobKind.CUT:
-            _take_in(manifest, JobReport.model_validate(job.report))
+            _take_in(manifest, JobReport.model_validate(job.report), blobs)
         elif job.state is JobState.DONE and job.kind is JobKind.TAKE:
             manifest.originals += [
                 OriginalFile.model_validate(file) for file in job.report["originals"]
@@ -186,13 +238,21 @@ def manifest_of(session: Session, run: Run) -> Manifest:
     return manifest
 
 
-def _take_in(manifest: Manifest, report: JobReport) -> None:
+def _take_in(manifest: Manifest, report: JobReport, blobs: BlobStore | None) -> None:
+    if blobs is not None:
+        report.files = [_measured(file, report.keys[file.path], blobs) for file in report.files]
     manifest.failed += report.failed
     manifest.warnings += report.warnings
     manifest.left_out += report.left_out
     manifest.files += report.files
     if report.files or report.record.css:
         manifest.cuts.append(report.record)
+
+
+def _measured(file: File, key: str, blobs: BlobStore) -> File:
+    if file.score is not None:
+        return file
+    return file.model_copy(update={"score": (blobs.noted(key) or {}).get("score")})
 
 
 def recent_runs(session: Session, limit: int = 100) -> Sequence[tuple[Run, Source]]:

@@ -39,6 +39,11 @@ def label(format: str) -> str:
     return FORMATS[Format(format)].label
 
 
+def pair_of_format(format: Format) -> tuple[str, str]:
+    """For a list of choices: a format's name in addresses, and as people write it."""
+    return format.value, FORMATS[format].label
+
+
 def pair(word: str) -> tuple[str, str]:
     """For a list of choices: a word that stands for itself."""
     return word, word
@@ -51,4 +56,5 @@ FILTERS = {
     "moment": moment,
     "label": label,
     "pair": pair,
+    "pair_of_format": pair_of_format,
 }

@@ -128,5 +128,5 @@ def _settle_upload(session: Session, job: Job, outcome: Outcome) -> None:
 
 def _add_variants(session: Session, job: Job, files: list[File]) -> None:
     for file in files:
-        fields = file.model_dump(mode="json", exclude={"moves", "limit"})
+        fields = file.model_dump(mode="json", exclude={"moves", "limit", "budget"})
         session.add(Variant(job_id=job.id, run_id=job.run_id, upload_id=job.upload_id, **fields))

@@ -13,7 +13,8 @@ MANIFEST = "manifest.json"
 
 class File(BaseModel):
     """One variant made: cut × width × format. Sizes in px, ``score`` (SSIMULACRA2) null
-    until measured; ``limit`` names what kept its encoder from the look that was asked for."""
+    until measured; ``limit`` names what kept its encoder from the look that was asked for;
+    ``budget`` is the bytes that it may weigh."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -29,6 +30,7 @@ class File(BaseModel):
     reused: bool
     moves: bool = False
     limit: str = ""
+    budget: int | None = None
 
 
 class CutRecord(BaseModel):

@@ -98,14 +98,13 @@ def curve_of(
     lines = []
     for format in curve_formats(cut_job):
         points = {point.quality: point for point in made if point.format is format}
-        wanted = qualities_for(format)
+        wanted = qualities_for(cut_job, format)
         known = 0
         for quality in wanted:
             noted = blobs.noted(cut_job.key_at(size, format, quality))
             if noted and noted.get("score") is not None:
                 known += 1
-                if quality not in points:
-                    points[quality] = Point(format, quality, noted["bytes"], noted["score"])
+                points.setdefault(quality, Point(format, quality, noted["bytes"], noted["score"]))
         linked = [
             _placed(point, href=link(format, q), chosen=(format, q) == chosen)
             for q, point in points.items()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import NamedTuple
+from urllib.parse import quote
 
 from sqlmodel import Session
 
@@ -13,16 +14,19 @@ from gefa.core.cut.again import Changes
 from gefa.core.cut.gather import default_recipe
 from gefa.core.cut.sliced import grid
 from gefa.core.cut.slices import line_at
-from gefa.core.export import facts_key
+from gefa.core.export import facts_key, said_key
 from gefa.core.geometry import Rect, union_all
-from gefa.core.jobs import Job, Prepared
-from gefa.core.plan import CellEntry, CutEntry, Plan, ShownSize, SliceEntry, Unit
+from gefa.core.jobs import Job, Prepared, Variant
+from gefa.core.making import Said
+from gefa.core.plan import CellEntry, CutEntry, OwnQuality, Plan, ShownSize, SliceEntry, Unit
 from gefa.core.read.survey import PartFacts, Survey
 from gefa.core.treat.formats import Format
-from gefa.core.treat.recipe import BUILT_IN_WORDS
+from gefa.core.treat.words import sentence
 from gefa.store.blobs import BlobStore
 from gefa.store.models import Revision, Source
+from gefa.store.runs import newest_made
 from gefa.store.sources import History, history_of, prepared_for, survey_of, whole_plan
+from gefa.web.pages.proof_view import quality_words
 from gefa.work.preview import Preview
 
 MAX_INDENT = 8
@@ -35,6 +39,9 @@ ORIGINS = {
 }
 BITS_PER_PIXEL = {Format.AVIF: 0.6, Format.WEBP: 1.0, Format.JPEG: 1.4, Format.PNG: 8.0}
 """what a pixel weighs, roughly, where nothing of the cut was made yet"""
+GUESSED_STEPS = 5
+GUESSED_FORMATS = (Format.AVIF, Format.WEBP, Format.JPEG)
+"""what cuts usually get, where that is chosen while they are made"""
 
 
 @dataclass
@@ -68,7 +75,8 @@ class CutLine:
     """One cut of a row: what its files are called, how they are treated, what they weigh.
 
     ``stem`` is what its files' names begin with; ``pixels`` is its one size (px) where it has one
-    of its own.
+    of its own. ``exception`` says in words what it has of its own against the default; ``proof``
+    is where its files can be looked at.
     """
 
     index: int
@@ -84,6 +92,8 @@ class CutLine:
     whole: bool = True
     weighed: Weighed = field(default_factory=Weighed)
     share: float = 0.0
+    exception: str = ""
+    proof: str = ""
 
     @property
     def megapixels(self) -> float:
@@ -191,6 +201,13 @@ class CutView:
         return [unit.value for unit in Unit]
 
     @property
+    def exceptions(self) -> int:
+        """How many cuts have something of their own."""
+        lines = [line for row in self.rows if row.ticked for line in row.lines]
+        lines += [row.line for row in self.slices.rows if row.ticked]
+        return sum(bool(line.exception) for line in lines)
+
+    @property
     def kinds(self) -> list[str]:
         return sorted({row.part.kind.value for row in self.rows[1:]})
 
@@ -221,8 +238,10 @@ def view_of(session: Session, blobs: BlobStore, source: Source, revision: Revisi
     lines = [line for row in rows if row.ticked for line in row.lines]
     lines += [row.line for row in slices.rows if row.ticked]
     heaviest = max((line.weighed.bytes for line in lines), default=0) or 1
+    proofs = _proofs(session, source)
     for line in lines:
         line.share = line.weighed.bytes / heaviest
+        line.proof = proofs.get(line.stem, "")
     total = Sum(len(prepared.jobs), _added(line.weighed for line in lines), len(prepared.large))
     return CutView(
         source,
@@ -232,12 +251,28 @@ def view_of(session: Session, blobs: BlobStore, source: Source, revision: Revisi
         rows,
         slices,
         total,
-        {name: BUILT_IN_WORDS.get(name, "") for name in plan.all_recipes},
+        {name: sentence(recipe) for name, recipe in plan.all_recipes.items()},
         remarks,
         history_of(session, source),
         changes,
         Preview.model_validate(revision.preview),
     )
+
+
+def _proofs(session: Session, source: Source) -> dict[str, str]:
+    """Where the files of the newest finished run can be looked at, by cut."""
+    run, cuts = newest_made(session, source.id)
+    return {cut: f"/runs/{run}/proof/{quote(cut)}" for cut in cuts}
+
+
+def _exception(plan: Plan, recipe: str | None, quality: OwnQuality | None) -> str:
+    """What a cut has of its own against the default, in words; empty if nothing."""
+    own = []
+    if recipe is not None and plan.default is not None and recipe != plan.default:
+        own.append(f"recipe {recipe}")
+    if quality is not None:
+        own.append(quality_words(quality))
+    return " and ".join(own)
 
 
 def _remarks(prepared: Prepared) -> dict[str, list[str]]:
@@ -265,7 +300,7 @@ def _row(
 ) -> Row:
     entries = [entry for entry in plan.cuts if entry.part == part.path]
     on = bool(jobs) or any(not entry.leave_out for entry in entries)
-    lines = [_line(i, part, job, entries, blobs) for i, job in enumerate(jobs)]
+    lines = [_line(i, part, job, entries, plan, blobs) for i, job in enumerate(jobs)]
     if not lines:
         entry = entries[0] if entries else CutEntry(part=part.path)
         recipe = entry.recipe or default_recipe(survey, part, plan)
@@ -282,7 +317,12 @@ def _row(
 
 
 def _line(
-    index: int, part: PartFacts, job: Job, entries: list[CutEntry], blobs: BlobStore
+    index: int,
+    part: PartFacts,
+    job: Job,
+    entries: list[CutEntry],
+    plan: Plan,
+    blobs: BlobStore,
 ) -> CutLine:
     entry = entries[index] if index < len(entries) else None
     name = entry.name if entry and entry.name else part.display_name
@@ -302,6 +342,7 @@ def _line(
         part.strays.words if part.strays else "",
         job.cut.strays,
         _weigh(job, blobs),
+        exception=_exception(plan, entry.recipe, entry.quality) if entry else "",
     )
 
 
@@ -316,14 +357,14 @@ def _slices(
     for number, entry in enumerate(plan.slices):
         if entry.area is not None:
             found.rows.append(
-                _slice_row(str(number), entry.area, entry, entry, jobs, remarks, blobs)
+                _slice_row(str(number), entry.area, entry, entry, plan, jobs, remarks, blobs)
             )
             continue
         for cell in grid(entry, survey.size):
             place = f"r{cell.row}-c{cell.column}"
             own = entry.cells.get(place, CellEntry())
             key = f"{number} {place}"
-            found.rows.append(_slice_row(key, cell.rect, own, entry, jobs, remarks, blobs))
+            found.rows.append(_slice_row(key, cell.rect, own, entry, plan, jobs, remarks, blobs))
         _note_lines(found, entry, survey)
     return found
 
@@ -333,6 +374,7 @@ def _slice_row(
     rect: Rect,
     own: CellEntry | SliceEntry,
     entry: SliceEntry,
+    plan: Plan,
     jobs: dict[str, list[Job]],
     remarks: dict[str, list[str]],
     blobs: BlobStore,
@@ -341,6 +383,7 @@ def _slice_row(
     recipe = own.recipe or entry.recipe or ""
     line = CutLine(0, own.name or "", recipe)
     if made:
+        line.exception = _exception(plan, own.recipe or entry.recipe, own.quality or entry.quality)
         line.stem, line.recipe = made[0].cut.name, made[0].cut.recipe
         line.weighed = _weigh(made[0], blobs)
     return SliceRow(
@@ -366,10 +409,12 @@ def _note_lines(found: Slices, entry: SliceEntry, survey: Survey) -> None:
 
 
 def _weigh(job: Job, blobs: BlobStore) -> Weighed:
-    weighed = Weighed(files=len(job.variants))
-    widest = max((variant.width for variant in job.variants), default=0)
+    said = Said.model_validate(blobs.noted(said_key(job)) or {}) if job.variants else Said()
+    variants = said.wanted(job) if said.decided(job) else _some(job)
+    weighed = Weighed(files=len(variants))
+    widest = max((variant.width for variant in variants), default=0)
     lightest: int | None = None
-    for variant in job.variants:
+    for variant in variants:
         noted = blobs.noted(variant.key)
         if noted is None:
             pixels = variant.size.width * variant.size.height
@@ -384,6 +429,16 @@ def _weigh(job: Job, blobs: BlobStore) -> Weighed:
     facts = blobs.noted(facts_key(job)) if job.variants else None
     weighed.baseline = Facts.model_validate(facts).baseline_bytes if facts else None
     return weighed
+
+
+def _some(job: Job) -> list[Variant]:
+    """As many variants as will be made, roughly, of a cut whose formats or widths are chosen while
+    it is made."""
+    widths = sorted({variant.width for variant in job.variants})
+    if job.steps:
+        widths = widths[:: max(1, len(widths) // (GUESSED_STEPS - 1))]
+    formats = GUESSED_FORMATS if job.recipe.auto else job.recipe.candidates
+    return [v for v in job.variants if v.width in widths and v.format in formats]
 
 
 def _added(all_weighed: Iterable[Weighed]) -> Weighed:

@@ -116,13 +116,9 @@ EDITS: dict[str, tuple[Edit, Callable[[Asked], str]]] = {
         lambda editor, a: editor.follow_default(a.texts("part")),
         lambda a: f"No exception any more: {_named(a.texts('part'))}",
     ),
-    "judge": (
-        lambda editor, a: editor.judge(a.text("part"), a.whole("index", 0), None),
-        lambda a: f"Quality of {a.text('part')} from its recipe",
-    ),
-    "slice-judge": (
-        lambda editor, a: editor.judge_slice(a.text("slice"), None),
-        lambda a: "Quality of a slice from its recipe",
+    "slice-follow": (
+        lambda editor, a: editor.slice_follows_default(a.text("slice")),
+        lambda a: "A slice is no exception any more",
     ),
     "also": (
         lambda editor, a: editor.also(a.text("part"), a.text("recipe")),

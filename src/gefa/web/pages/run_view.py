@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from datetime import datetime
+from urllib.parse import urlencode
 
 from sqlmodel import Session
 
 from gefa.core.deliver.manifest import CutRecord, File, Manifest
 from gefa.core.plan import Plan
+from gefa.core.treat.formats import Format
 from gefa.store.models import JobState, Run, now
 from gefa.store.runs import outlook
 from gefa.work.queue import WorkQueue
@@ -42,32 +44,102 @@ class Progress:
 
 @dataclass
 class Cell:
-    """The lightest file of a cut at a width."""
+    """The file of a cut at a width that is shown: the lightest, or that of one format. ``share``
+    is of the heaviest in the sheet, ``used`` of its budget, if it has one; both 0..1."""
 
     width: int
     file: File
     formats: list[File]
     share: float = 0.0
 
+    @property
+    def used(self) -> float | None:
+        return min(1.0, self.file.bytes / self.file.budget) if self.file.budget else None
+
 
 @dataclass
 class SheetRow:
     """A cut and what it weighs; ``cells`` follow the group's columns, None where nothing is;
-    ``small`` is its file to show beside the name."""
+    ``small`` is its file to show beside the name, ``remarks`` what it was warned about."""
 
     cut: CutRecord
     cells: list[Cell | None]
     saved: float | None
     small: File | None
+    remarks: list[str]
+
+    @property
+    def bytes(self) -> int:
+        """Of what is shown."""
+        return sum(cell.file.bytes for cell in self.cells if cell)
+
+    @property
+    def score(self) -> float | None:
+        """The worst look of what is shown."""
+        scores = [cell.file.score for cell in self.cells if cell and cell.file.score is not None]
+        return min(scores, default=None)
 
 
 @dataclass
 class Group:
-    """The cuts of one recipe, which share their widths."""
+    """The cuts of one recipe, which share their widths; with steps of equal weight each has its
+    own, and ``widths`` is empty."""
 
     recipe: str
     widths: list[int]
     rows: list[SheetRow] = field(default_factory=list)
+
+    @property
+    def columns(self) -> list[str]:
+        if self.widths:
+            return [f"{width:,} px" for width in self.widths]
+        most = max((len(row.cells) for row in self.rows), default=0)
+        return [f"step {number}" for number in range(1, most + 1)]
+
+    def total(self, column: int) -> int:
+        """Bytes of what a column shows."""
+        cells = [row.cells[column] for row in self.rows if column < len(row.cells)]
+        return sum(cell.file.bytes for cell in cells if cell)
+
+
+SORTS = {
+    "order": "as in the source",
+    "weight": "heaviest first",
+    "saved": "least saved first",
+    "look": "worst look first",
+}
+
+
+@dataclass(frozen=True)
+class Asked:
+    """How the sheet is to be shown: the files of one format instead of the lightest, the order of
+    the cuts, and whether only those with warnings."""
+
+    format: str = ""
+    sort: str = "order"
+    warned: bool = False
+
+
+@dataclass
+class Sheet:
+    """The weights of a run by cut and width, as they were asked for."""
+
+    asked: Asked
+    groups: list[Group]
+    formats: list[Format]
+    warned: int
+
+    @property
+    def sorts(self) -> dict[str, str]:
+        return SORTS
+
+    def link(self, **changes: object) -> str:
+        """The query for another look at the same sheet."""
+        now = {"format": self.asked.format, "sort": self.asked.sort, "warned": self.asked.warned}
+        wanted = {name: value for name, value in (now | changes).items() if value}
+        if wanted.get("sort") == "order":
+            del wanted["sort"]
+        return "?" + urlencode({n: 1 if value is True else value for n, value in wanted.items()})
 
 
 def progress_of(session: Session, queue: WorkQueue, run: Run) -> Progress:
@@ -108,31 +180,60 @@ def seconds_taken(run: Run) -> float | None:
     return (run.finished.replace(tzinfo=None) - run.created.replace(tzinfo=None)).total_seconds()
 
 
-def sheet_of(manifest: Manifest, plan: Plan) -> list[Group]:
+def sheet_of(manifest: Manifest, plan: Plan, asked: Asked) -> Sheet:
     """Rows are cuts, columns the widths of their recipe. A file at the natural width stands in
     the column of the width it answers."""
     groups: dict[str, Group] = {}
     by_cut = manifest.files_by_cut()
+    remarks: dict[str, list[str]] = {}
+    for remark in [*manifest.failed, *manifest.warnings]:
+        remarks.setdefault(remark.cut, []).append(remark.reason)
     for cut in manifest.cuts:
-        widths = list(plan.recipe(cut.recipe).all_widths)
+        recipe = plan.recipe(cut.recipe)
+        widths = [] if recipe.steps else list(recipe.all_widths)
         group = groups.setdefault(cut.recipe, Group(cut.recipe, widths))
-        group.rows.append(_sheet_row(cut, by_cut.get(cut.name, []), widths))
-    cells = [c for group in groups.values() for row in group.rows for c in row.cells if c]
+        row = _sheet_row(cut, by_cut.get(cut.name, []), widths, asked)
+        row.remarks = remarks.get(cut.name, [])
+        if row.remarks or not asked.warned:
+            group.rows.append(row)
+    shown = [group for group in groups.values() if group.rows]
+    for group in shown:
+        _sort(group.rows, asked.sort)
+    cells = [cell for group in shown for row in group.rows for cell in row.cells if cell]
     heaviest = max((cell.file.bytes for cell in cells), default=1)
     for cell in cells:
         cell.share = cell.file.bytes / heaviest
-    return list(groups.values())
+    there = {file.format for file in manifest.files}
+    warned = sum(cut.name in remarks for cut in manifest.cuts)
+    return Sheet(asked, shown, [format for format in Format if format in there], warned)
 
 
-def _sheet_row(cut: CutRecord, files: list[File], widths: list[int]) -> SheetRow:
-    cells: list[Cell | None] = [None] * len(widths)
-    for width in sorted({file.width for file in files}):
-        column = next((i for i, wanted in enumerate(widths) if wanted >= width), len(widths) - 1)
+def _sort(rows: list[SheetRow], by: str) -> None:
+    if by == "weight":
+        rows.sort(key=lambda row: row.bytes, reverse=True)
+    elif by == "saved":
+        rows.sort(key=lambda row: (row.saved is None, row.saved or 0.0))
+    elif by == "look":
+        rows.sort(key=lambda row: (row.score is None, row.score or 0.0))
+
+
+def _sheet_row(cut: CutRecord, files: list[File], widths: list[int], asked: Asked) -> SheetRow:
+    made = sorted({file.width for file in files})
+    cells: list[Cell | None] = [None] * (len(widths) or len(made))
+    for index, width in enumerate(made):
         formats = sorted((f for f in files if f.width == width), key=lambda file: file.bytes)
-        cells[column] = Cell(width, formats[0], formats)
+        chosen = [file for file in formats if asked.format in ("", file.format.value)]
+        if chosen:
+            cells[_column(width, index, widths)] = Cell(width, chosen[0], formats)
     largest = next((cell for cell in reversed(cells) if cell), None)
     saved = None
     if largest and cut.baseline_bytes:
         saved = max(0.0, 1 - largest.file.bytes / cut.baseline_bytes)
-    smallest = next((cell.file for cell in cells if cell), None)
-    return SheetRow(cut, cells, saved, smallest)
+    smallest = min(files, key=lambda file: (file.width, file.bytes), default=None)
+    return SheetRow(cut, cells, saved, smallest, [])
+
+
+def _column(width: int, index: int, widths: list[int]) -> int:
+    if not widths:
+        return index
+    return next((i for i, wanted in enumerate(widths) if wanted >= width), len(widths) - 1)

@@ -14,6 +14,7 @@ from fastapi.responses import FileResponse, RedirectResponse, StreamingResponse
 from sqlmodel import Session, select
 
 from gefa.core.deliver.bundle import bundle
+from gefa.core.deliver.compare import counted, paired
 from gefa.core.deliver.layout import Layout, Piece, lay_out, pieces
 from gefa.core.deliver.manifest import MANIFEST, Manifest, OriginalFile, Totals
 from gefa.core.deliver.names import safe
@@ -21,9 +22,10 @@ from gefa.core.geometry import Size
 from gefa.core.plan import Plan
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.store.models import JobState, Revision, Run, Source, Variant
-from gefa.store.runs import ask_for_pdf, manifest_of, recent_runs
+from gefa.store.runs import ask_for_pdf, manifest_of, recent_runs, run_again, runs_beside
 from gefa.store.sources import survey_of
-from gefa.web.pages.run_view import Progress, progress_of, seconds_taken, sheet_of
+from gefa.web.pages.proof_view import ask_for_scores
+from gefa.web.pages.run_view import SORTS, Asked, Progress, progress_of, seconds_taken, sheet_of
 from gefa.web.problems import Problem
 from gefa.web.services import Given, Services
 from gefa.web.templating import fragment, page
@@ -63,8 +65,12 @@ def _found(session: Session, run_id: str) -> tuple[Run, Source]:
     return run, session.get_one(Source, run.source_id)
 
 
-def _context(session: Session, given: Services, run: Run, source: Source) -> dict[str, Any]:
-    manifest = manifest_of(session, run)
+def _context(
+    session: Session, given: Services, run: Run, source: Source, asked: Asked
+) -> dict[str, Any]:
+    if asked.sort == "look":
+        ask_for_scores(session, given.store.blobs, run)
+    manifest = manifest_of(session, run, given.store.blobs)
     return {
         "run": run,
         "source": source,
@@ -72,18 +78,66 @@ def _context(session: Session, given: Services, run: Run, source: Source) -> dic
         "seconds": seconds_taken(run),
         "manifest": manifest,
         "totals": manifest.totals(),
-        "groups": sheet_of(manifest, Plan.model_validate(run.plan)),
+        "sheet": sheet_of(manifest, Plan.model_validate(run.plan), asked),
+        "others": runs_beside(session, run),
     }
 
 
 @router.get("/{run_id}")
-def show(request: Request, run_id: str, given: Given) -> Response:
+def show(
+    request: Request,
+    run_id: str,
+    given: Given,
+    format: str = "",
+    sort: str = "order",
+    warned: bool = False,
+) -> Response:
     """One run; for a script's request, only its sheet."""
+    asked = Asked(format, sort if sort in SORTS else "order", warned)
     with given.store.session() as session:
         run, source = _found(session, run_id)
-        context = _context(session, given, run, source)
+        context = _context(session, given, run, source, asked)
+    given.foreman.wake()
     template = "runs/_sheet.html" if request.headers.get("HX-Request") else "runs/index.html"
     return page(request, template, **context)
+
+
+@router.post("/{run_id}/again")
+def again(run_id: str, given: Given) -> Response:
+    """Have what failed made once more."""
+    with given.store.session() as session:
+        run, _ = _found(session, run_id)
+        if run.finished is None:
+            raise Problem(409, "Not finished", "Wait until the run is finished, then try again.")
+        run_again(session, run)
+    given.foreman.wake()
+    return RedirectResponse(f"/runs/{run_id}", 303)
+
+
+@router.get("/{run_id}/compare")
+def compare(request: Request, run_id: str, given: Given, against: str = "") -> Response:
+    """A run beside another one of the same source: better, worse, the same."""
+    with given.store.session() as session:
+        run, source = _found(session, run_id)
+        others = runs_beside(session, run)
+        before = next((other for other in others if other.id == against), None)
+        if before is None:
+            raise Problem(404, "No such run", "Choose another run of the same source.")
+        blobs = given.store.blobs
+        pairs = paired(manifest_of(session, before, blobs), manifest_of(session, run, blobs))
+    most = max((f.bytes for pair in pairs for f in (pair.before, pair.after) if f), default=1)
+    return page(
+        request,
+        "runs/compare.html",
+        run=run,
+        before=before,
+        source=source,
+        others=others,
+        pairs=pairs,
+        counts=counted(pairs),
+        heavier=sum(pair.heavier for pair in pairs),
+        most=most,
+    )
 
 
 @router.get("/{run_id}/events")
