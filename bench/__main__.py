@@ -15,6 +15,7 @@ from rich.table import Table
 from bench import cutting, quality
 from bench.batch import against_pillow, efficiency, photographs
 from bench.memory import peak_memory
+from gefa.work.pool import Pool
 
 OUT = Path(__file__).parent / "out"
 
@@ -70,7 +71,9 @@ def measure(folder: Path) -> list[Figure]:
 
 def quality_figures(photos: list[Path]) -> list[Figure]:
     # One of each scene: mirrored ones cost the same again.
-    searched = quality.searching(photos[::4])
+    # In a worker's process, as in operation: one thread for pixels.
+    with Pool(1) as pool:
+        searched: quality.Searching = pool.call(quality.searching, photos[::4])
     scored = quality.scoring(photos[0])
     return [
         Figure(

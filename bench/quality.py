@@ -24,7 +24,7 @@ from gefa.core.treat.make import rungs
 from gefa.core.treat.recipe import Aim, Settings
 from gefa.core.treat.score import Reference
 from gefa.core.treat.search import Found
-from gefa.core.treat.typical import DRIFT
+from gefa.core.treat.typical import DRIFT, Curve, moved
 
 LOOK = 75.0
 FORMATS = (Format.AVIF, Format.WEBP, Format.JPEG)
@@ -81,15 +81,17 @@ def _pictures(path: Path) -> Iterator[pyvips.Image]:
 
 
 def _ladder(path: Path, result: Searching) -> Iterator[tuple[Format, Found]]:
-    off: dict[Format, tuple[int, float]] = {}
+    curves: dict[Format, tuple[int, Curve]] = {}
     looked: Looked | None = None
     for image in _pictures(path):
         looked = Looked(image, smaller=looked)
         for format in FORMATS:
-            width, start = off.get(format, (image.width, 0.0))
-            start += DRIFT[format] * log2(image.width / width)
+            curve = None
+            if format in curves:
+                width, known = curves[format]
+                curve = moved(known, DRIFT[format] * log2(image.width / width))
             began = time.perf_counter()
-            found = find(looked, Wish(format, Aim(look=LOOK), Settings(), off=start))
+            found = find(looked, Wish(format, Aim(look=LOOK), Settings(), curve=curve))
             between = time.perf_counter()
             encode(image, format, found.quality)
             result.fixed_seconds += time.perf_counter() - between
@@ -98,7 +100,8 @@ def _ladder(path: Path, result: Searching) -> Iterator[tuple[Format, Found]]:
             result.named += bool(found.limit)
             result.above.append((found.score or 0) - LOOK)
             result.bytes += len(found.data)
-            off[format] = (image.width, found.off)
+            if found.curve is not None:
+                curves[format] = (image.width, found.curve)
             yield format, found
 
 

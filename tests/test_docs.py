@@ -109,7 +109,7 @@ def test_the_readme_tells_the_built_in_recipes_as_they_are() -> None:
         (row,) = re.findall(rf"^\| `{name}` \|.*$", readme, re.M)
         assert ", ".join(map(str, recipe.widths)) in row
         assert [word.lower() for word in row.split("|")[3].strip().split(", ")] == [
-            format.value for format in recipe.formats
+            format.value for format in recipe.candidates
         ]
 
 

@@ -91,7 +91,7 @@ def test_a_neighbour_gives_a_better_start() -> None:
     image = textured(300, 220, 5)
     looked = Looked(image)
     first = find(looked, Wish(Format.JPEG, Aim(look=70), Settings()))
-    again = find(looked, Wish(Format.JPEG, Aim(look=70), Settings(), off=first.off))
+    again = find(looked, Wish(Format.JPEG, Aim(look=70), Settings(), curve=first.curve))
     assert again.encodes <= first.encodes
     assert again.encodes <= 2
 

@@ -24,7 +24,7 @@ from gefa.core.treat.formats import FORMATS, ORDER, Format
 from gefa.core.treat.make import Pictures, fit_alpha
 from gefa.core.treat.recipe import Aim, AlphaPolicy
 from gefa.core.treat.search import Found
-from gefa.core.treat.typical import DRIFT
+from gefa.core.treat.typical import DRIFT, HEAVIER, PERFECT, Curve, moved
 from gefa.core.units import weight
 
 SHORT = 0.005
@@ -77,11 +77,13 @@ def _about(job: Job, reason: str) -> Remark:
 
 @dataclass(frozen=True)
 class _Made:
-    """A file to be compared with others: its bytes, and how it looks if that was measured."""
+    """A file to be compared with others: its bytes, and how it looks if that was measured. A look
+    that is ``enough`` was asked for: what looks better still is no better."""
 
     data: bytes
     score: float | None
     moves: bool
+    enough: float = PERFECT
 
 
 @dataclass
@@ -117,7 +119,7 @@ class Making:
         self._pool = ThreadPoolExecutor(threads)
         self._running: dict[Future[Found], tuple[Variant, _Rung]] = {}
         self._begun: set[str] = set()
-        self._off: dict[Format, tuple[int, float]] = {}
+        self._curves: dict[Format, tuple[int, Curve]] = {}
         self._rivals: set[tuple[Format, Format]] | None = None
         self._rungs: list[_Rung] = []
         self._last_rung: _Rung | None = None
@@ -149,7 +151,7 @@ class Making:
             if known.size == size and known.path in self._recalled and self._looks_at(variants):
                 stored = self._recalled[known.path]
                 data = self._shelf.load(stored, known.path)
-                rung.found[known.format] = _Made(data, stored.score, known.moves)
+                rung.found[known.format] = _Made(data, stored.score, known.moves, _enough(known))
                 self._looked(rung, known, pictures)
         for variant in variants:
             self._begun.add(variant.path)
@@ -251,20 +253,18 @@ class Making:
 
     def _wish(self, variant: Variant) -> Wish:
         settings = self.job.recipe.settings_for(variant.format)
-        off = 0.0
-        if variant.format in self._off:
-            width, found = self._off[variant.format]
-            off = found
-            if isinstance(variant.quality, Aim) and variant.quality.look is not None:
-                off += DRIFT[variant.format] * log2(variant.width / width)
-            else:
-                off += 2 * log2(variant.width / width)
+        curve = None
+        if variant.format in self._curves:
+            width, found = self._curves[variant.format]
+            by_look = isinstance(variant.quality, Aim) and variant.quality.look is not None
+            drift = DRIFT[variant.format] if by_look else HEAVIER
+            curve = moved(found, drift * log2(variant.width / width))
         return Wish(
             variant.format,
             variant.quality,
             replace(settings, copyright=self.copyright),
             self.job.cut.size.resolution if self.job.cut.size else None,
-            off,
+            curve,
         )
 
     def _take(self, done: Iterable[Future[Found]]) -> None:
@@ -281,7 +281,8 @@ class Making:
                 self._compare(rung)
 
     def _took(self, variant: Variant, rung: _Rung, found: Found) -> None:
-        self._off[variant.format] = (variant.width, found.off)
+        if found.curve is not None:
+            self._curves[variant.format] = (variant.width, found.curve)
         if not found.fits:
             self.said.left_out[variant.key] = f"{variant.width:,} px are left out: {found.limit}"
             self.said.warnings.append(f"over budget at {variant.width:,} px: {found.limit}")
@@ -290,7 +291,7 @@ class Making:
             self.said.limits[variant.key] = found.limit
             if found.short:
                 self.said.warnings.append(f"at {variant.width:,} px {found.limit}")
-        rung.found[variant.format] = _Made(found.data, found.score, variant.moves)
+        rung.found[variant.format] = _Made(found.data, found.score, variant.moves, _enough(variant))
         stored = self._shelf.keep(
             variant.key, variant.path, found.data, quality=found.quality, score=_shown(found.score)
         )
@@ -361,6 +362,11 @@ def _shown(score: float | None) -> float | None:
     return None if score is None else round(score, 2)
 
 
+def _enough(variant: Variant) -> float:
+    aim = variant.quality
+    return aim.look if isinstance(aim, Aim) and aim.look is not None else PERFECT
+
+
 def _no_lighter(rung: _Rung, older: Format, newer: Format) -> bool:
     ours, theirs = rung.found[newer], rung.found[older]
     if FORMATS[newer].alpha and not FORMATS[older].alpha and True in rung.looked:
@@ -375,7 +381,7 @@ def _looks_worse(rung: _Rung, older: Format, newer: Format) -> bool:
 def _scored(rung: _Rung, format: Format) -> float:
     found = rung.found[format]
     if found.score is not None:
-        return found.score
+        return min(found.score, found.enough)
     looked = rung.looked.get(True) or next(iter(rung.looked.values()))
     return looked.score(found.data)
 

@@ -16,7 +16,7 @@ from gefa.core.treat.formats import Format
 from gefa.core.treat.nature import Look, Nature, look_at
 from gefa.core.treat.recipe import Aim, Chroma, Settings
 from gefa.core.treat.search import MOST_ENCODES, Found, for_budget, for_look
-from gefa.core.treat.typical import PERFECT
+from gefa.core.treat.typical import PERFECT, Curve
 from gefa.core.units import weight
 
 if TYPE_CHECKING:
@@ -34,6 +34,7 @@ class Looked:
         smaller: Looked | None = None,
     ) -> None:
         self.image = image
+        self._look = smaller.look_if_known if smaller is not None else None
         known = smaller is not None and smaller.image.width <= image.width
         self._smaller = smaller.half_colour_if_known if smaller is not None and known else None
         self._still = still if still is not None else image
@@ -46,8 +47,8 @@ class Looked:
 
     @cached_property
     def look(self) -> Look:
-        """What kind of picture it is."""
-        return look_at(self._still)
+        """What kind of picture it is, judged at the first of its sizes."""
+        return self._look or look_at(self._still)
 
     @cached_property
     def half_colour(self) -> float:
@@ -57,6 +58,10 @@ class Looked:
         from gefa.core.treat.score import half_coloured
 
         return self._scored(half_coloured(self._still))
+
+    @property
+    def look_if_known(self) -> Look | None:
+        return self.__dict__.get("look")
 
     @property
     def half_colour_if_known(self) -> float | None:
@@ -79,14 +84,14 @@ COLOUR_SHARE = 0.5
 
 @dataclass(frozen=True)
 class Wish:
-    """What a file is to be: ``off`` is how far the picture is from the typical one, if a search
-    for its neighbour found that out."""
+    """What a file is to be. ``curve`` is what to start a search from, if one for its neighbour
+    found that out."""
 
     format: Format
     quality: int | Aim | None
     settings: Settings
     dpi: float | None = None
-    off: float = 0.0
+    curve: Curve | None = None
 
 
 def _with_chroma(looked: Looked, look: float, format: Format, settings: Settings) -> Settings:
@@ -115,23 +120,21 @@ def find(looked: Looked, wish: Wish) -> Found:
         return encode(looked.image, wish.format, quality, settings, wish.dpi)
 
     if isinstance(aim, Aim) and aim.look is not None:
-        if wish.format is not Format.WEBP:
-            return for_look(wish.format, aim.look, encoded, looked.score, wish.off)
+        if wish.format is not Format.WEBP or looked.look.nature is Nature.PHOTOGRAPH:
+            return for_look(wish.format, aim.look, encoded, looked.score, wish.curve)
         most = MOST_ENCODES - 1
-        found = for_look(wish.format, aim.look, encoded, looked.score, wish.off, most)
-        return _or_lossless(found, looked, encoded)
+        found = for_look(wish.format, aim.look, encoded, looked.score, wish.curve, most)
+        return _or_lossless(found, encoded)
     if isinstance(aim, Aim) and aim.max_bytes is not None:
-        return for_budget(wish.format, aim.max_bytes, encoded, wish.off)
+        return for_budget(wish.format, aim.max_bytes, encoded, wish.curve)
     assert not isinstance(aim, Aim)
     lossless = wish.format is Format.PNG and wish.settings.colours is None
-    return Found(aim, encoded(aim), 1, 0.0, score=PERFECT if lossless else None)
+    return Found(aim, encoded(aim), 1, score=PERFECT if lossless else None)
 
 
-def _or_lossless(found: Found, looked: Looked, encoded: Callable[[int | None], bytes]) -> Found:
+def _or_lossless(found: Found, encoded: Callable[[int | None], bytes]) -> Found:
     """WebP without loss, where that is lighter, as it often is for flat art, or where WebP with
     its halved colour does not reach the look."""
-    if not found.short and looked.look.nature is Nature.PHOTOGRAPH:
-        return found
     data = encoded(None)
     if not found.short and len(data) >= len(found.data):
         return replace(found, encodes=found.encodes + 1)

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from gefa.core.pixels import with_alpha
 
-SAMPLED = 256
+SAMPLED = 128
 """px a side of the pieces that are looked at, at natural size: reducing would blend colours"""
 PIECES = 4
 """each way, of a picture that is too large to be looked at as a whole"""

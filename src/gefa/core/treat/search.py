@@ -1,19 +1,19 @@
 """Finding an encoder's quality number: for a look, or for a byte limit.
 
 Both are the same search: the quality whose value (score, or logarithm of bytes) falls into a
-window. Each try tells how far this picture is from the typical one, and the next try is where the
-typical curve, moved by that, crosses the middle of the window; between two tries the move is
-interpolated.
+window. It starts from a curve, the typical one or that of the same picture at the neighbouring
+width. Each try tells how far the picture is from it, and the next try is where the curve, bent
+through the tries, crosses the middle of the window.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.core.treat.typical import HIGHEST, LOWEST, SCORES, WEIGHTS, Curve, warped
+from gefa.core.treat.typical import HIGHEST, LOWEST, SCORES, WEIGHTS, Curve, through, warped
 from gefa.core.units import weight
 
 MOST_ENCODES = 6
@@ -36,14 +36,14 @@ class Tried:
 
 @dataclass(frozen=True)
 class Found:
-    """The file that was looked for. ``off`` is how far the picture is from the typical one, as a
-    start for its neighbour; ``limit`` names in words what kept it from its target, and ``short``
+    """The file that was looked for. ``curve`` is how its value grows with quality, as a start
+    for its neighbour; ``limit`` names in words what kept it from its target, and ``short``
     tells that it looks worse than was asked for."""
 
     quality: int | None
     data: bytes
     encodes: int
-    off: float
+    curve: Curve | None = None
     score: float | None = None
     limit: str = ""
     short: bool = False
@@ -55,17 +55,17 @@ def for_look(
     target: float,
     encode: Callable[[int], bytes],
     score: Callable[[bytes], float],
-    off: float = 0.0,
+    curve: Curve | None = None,
     most: int = MOST_ENCODES,
 ) -> Found:
     """The smallest file whose score is at least ``target`` and at most SLACK above it, found in at
     most ``most`` encodes."""
+    curve = curve or SCORES[format]
     tries = _search(
-        SCORES[format],
+        curve,
         (warped(target), warped(target + SLACK)),
         LOWEST[format],
         lambda quality: _scored(quality, encode, score),
-        off,
         most,
     )
     reaching = [tried for tried in tries if tried.score >= target]
@@ -74,7 +74,7 @@ def for_look(
         best.quality,
         best.data,
         len(tries),
-        best.value - SCORES[format].value(best.quality),
+        _own(curve, tries),
         score=best.score,
         limit=_look_limit(format, target, best, tries),
         short=not reaching,
@@ -82,13 +82,12 @@ def for_look(
 
 
 def for_budget(
-    format: Format, max_bytes: int, encode: Callable[[int], bytes], off: float = 0.0
+    format: Format, max_bytes: int, encode: Callable[[int], bytes], curve: Curve | None = None
 ) -> Found:
     """The best file of at most ``max_bytes``; ``fits`` is false if there is none."""
     window = (math.log(max_bytes * FILLED), math.log(max_bytes))
-    tries = _search(
-        WEIGHTS[format], window, LOWEST[format], lambda quality: _weighed(quality, encode), off
-    )
+    curve = curve or WEIGHTS[format]
+    tries = _search(curve, window, LOWEST[format], lambda quality: _weighed(quality, encode))
     fitting = [tried for tried in tries if len(tried.data) <= max_bytes]
     best = max(fitting, key=_quality) if fitting else min(tries, key=_quality)
     limit = ""
@@ -101,10 +100,14 @@ def for_budget(
         best.quality,
         best.data,
         len(tries),
-        best.value - WEIGHTS[format].value(best.quality),
+        _own(curve, tries),
         limit=limit,
         fits=bool(fitting),
     )
+
+
+def _own(curve: Curve, tries: Sequence[Tried]) -> Curve:
+    return through(curve, [(tried.quality, tried.value) for tried in tries])
 
 
 def _quality(tried: Tried) -> int:
@@ -131,7 +134,6 @@ def _search(
     window: tuple[float, float],
     lowest: int,
     attempt: Callable[[int], Tried],
-    off: float,
     most: int = MOST_ENCODES,
 ) -> list[Tried]:
     """Tries until one is in the window, or no quality is left between those beside it."""
@@ -139,7 +141,7 @@ def _search(
     tries: list[Tried] = []
     below = above = None
     first, last = lowest, HIGHEST
-    guess = curve.quality(aim - off)
+    guess = curve.quality(aim)
     while first <= last and len(tries) < most:
         tried = attempt(min(last, max(first, round(guess))))
         tries.append(tried)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 from bisect import bisect_left
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from gefa.core.treat.formats import Format
@@ -38,6 +39,32 @@ def _curve(*values: float) -> Curve:
     return Curve(tuple(zip(qualities, values, strict=True)))
 
 
+def moved(curve: Curve, by: float) -> Curve:
+    """The curve with ``by`` more at every quality."""
+    return Curve(tuple((quality, value + by) for quality, value in curve.points))
+
+
+def through(curve: Curve, tries: Sequence[tuple[int, float]]) -> Curve:
+    """The curve bent to go through tries of (quality, value); it never falls."""
+    known = sorted(tries)
+    offs = [(quality, value - curve.value(quality)) for quality, value in known]
+    points: list[tuple[float, float]] = []
+    for quality in sorted({q for q, _ in curve.points} | {q for q, _ in known}):
+        value = curve.value(quality) + _level_beyond(offs, quality)
+        points.append((quality, max(value, points[-1][1] + RISING) if points else value))
+    return Curve(tuple(points))
+
+
+def _level_beyond(points: Sequence[tuple[float, float]], x: float) -> float:
+    """Linear between points, and as at the nearest beyond them."""
+    if len(points) == 1:
+        return points[0][1]
+    xs, ys = [x for x, _ in points], [y for _, y in points]
+    return _between(xs, ys, min(max(x, xs[0]), xs[-1]))
+
+
+RISING = 1e-4
+"""what a curve rises at the least from point to point, so that each value has its quality"""
 PERFECT = 100.0
 """the score of the picture itself"""
 
@@ -66,8 +93,10 @@ WEIGHTS = {
 }
 """natural logarithms of bytes, against those at quality 80"""
 
-DRIFT = {Format.AVIF: -0.15, Format.WEBP: -0.09, Format.JPEG: -0.095}
+DRIFT = {Format.AVIF: -0.2, Format.WEBP: -0.09, Format.JPEG: -0.15}
 """how much the warped score of a picture of twice the width is off the typical one"""
+HEAVIER = 2.0
+"""how much the logarithm of the bytes of a picture of twice the width is above, at the most"""
 LOWEST = {Format.AVIF: 15, Format.WEBP: 15, Format.JPEG: 20}
 """the lowest quality that anything is searched at: below it, it is mush"""
 HIGHEST = 100
