@@ -115,7 +115,7 @@ def opening(folder: Path) -> Opening:
     """A design of 300 layers, in a real browser on a real server."""
     design = layered(folder / "crowd.ora", 300)
     with (
-        _serving(folder / "opening") as url,
+        serving(folder / "opening") as url,
         sync_playwright() as playwright,
     ):
         browser = playwright.chromium.launch(
@@ -146,7 +146,7 @@ def opening(folder: Path) -> Opening:
 
 
 @contextmanager
-def _serving(data: Path) -> Iterator[str]:
+def serving(data: Path) -> Iterator[str]:
     port = free_port("127.0.0.1", 0)
     command = [sys.executable, "-m", "gefa", "serve", "--data", str(data), "--port", str(port)]
     server = subprocess.Popen(command, stdout=subprocess.DEVNULL)

@@ -27,6 +27,7 @@ from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.ladder import ladder
 from gefa.core.treat.recipe import Aim, AlphaPolicy, Fit, Recipe, Steps
 
+CLASH = "another file has the name"
 LARGE_MEGAPIXELS = 40.0
 """above which a person is asked before a run"""
 
@@ -337,7 +338,7 @@ def _job(
             )
     clashes = book.clashes()
     if clashes:
-        prepared.warn(cut, f"another cut has the file name {clashes[0]} already; see its recipe")
+        prepared.warn(cut, f"{CLASH} {clashes[0]} already; see its recipe")
     return Job(
         source=source.name,
         cut=cut,

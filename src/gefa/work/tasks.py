@@ -238,7 +238,9 @@ def draw_proof(folder: Path, job_id: str, body: dict[str, Any], threads: int) ->
     """Draw the reference of a proof."""
     asked = ProofBody.model_validate(body)
     blobs = BlobStore(folder)
-    data = _reference(folder, asked, blobs, job_id).pngsave_buffer(compression=1, keep="none")
+    data = _reference(folder, asked, blobs, job_id).pngsave_buffer(
+        compression=1, filter="up", keep="none"
+    )
     return ProofReport(reference=blobs.put(data).sha256).model_dump()
 
 

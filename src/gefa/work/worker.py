@@ -35,7 +35,7 @@ class Worker:
             periodic=False,
             initial_delay=0.05,
             backoff=1.3,
-            max_delay=0.15,
+            max_delay=0.08,
         )
 
     def run(self) -> None:

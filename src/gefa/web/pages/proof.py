@@ -83,9 +83,9 @@ def show(
     with given.store.session() as session:
         view = _found(session, given, run_id, cut, width, format, quality)
         ask_for_reference(session, view)
-        measuring = ask_for_scores(session, given.store.blobs, view.run)
+        view.strip = strip_of(session, given.store.blobs, view.run, cut)
     given.foreman.wake()
-    return page(request, "proof/index.html", view=view, kept=kept, measuring=measuring)
+    return page(request, "proof/index.html", view=view, kept=kept)
 
 
 @router.get("/{cut}/reference")
@@ -128,10 +128,11 @@ def curve(
     format: str = "",
     quality: str = "",
 ) -> Response:
-    """The curve as far as it is measured; asks for the rest."""
+    """The curve as far as it is measured; asks for the rest, and for the looks in the filmstrip."""
     with given.store.session() as session:
         view = _found(session, given, run_id, cut, width, format, quality)
         found = curves(session, given.store.blobs, view)
+        ask_for_scores(session, given.store.blobs, view.run)
     given.foreman.wake()
     box = {"width": WIDTH, "height": HEIGHT, "left": LEFT, "right": WIDTH - RIGHT}
     return page(request, "proof/_curve.html", view=view, curve=found, box=box)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import quote, urlencode
 
@@ -55,9 +55,9 @@ class ProofView:
     quality: int | None
     chosen: Point | None
     path: str
-    strip: list[StripItem]
     own_quality: str
     topic: str
+    strip: list[StripItem] = field(default_factory=list)
 
     @property
     def url(self) -> str:
@@ -152,7 +152,6 @@ def proof_of(
         quality=quality,
         chosen=_chosen(blobs, cut_job, report, size, chosen_format, quality, file),
         path=path,
-        strip=strip_of(session, blobs, run, cut),
         own_quality=own_quality(whole_plan(session, source), cut_job),
         topic=f"proof {cut_job.key_at(size, Format.PNG, None)}",
     )

@@ -11,7 +11,7 @@ from fastapi.responses import FileResponse, RedirectResponse
 from sqlmodel import Session
 from starlette.datastructures import FormData
 
-from gefa.core.errors import GefaError
+from gefa.core.errors import GefaError, PlanError
 from gefa.core.export import JobReport
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import BUILT_IN, BUILT_IN_WORDS, Recipe
@@ -28,7 +28,15 @@ from gefa.store.recipes import (
 )
 from gefa.store.sources import all_sources
 from gefa.web.pages.recipe_form import Sentence, recipe_from
-from gefa.web.pages.trial import Effect, Sample, effect_of, sample_of, samples, uses_of
+from gefa.web.pages.trial import (
+    Effect,
+    Sample,
+    clash_in,
+    effect_of,
+    sample_of,
+    samples,
+    uses_of,
+)
 from gefa.web.problems import Problem
 from gefa.web.services import Given, Services
 from gefa.web.templating import page
@@ -90,6 +98,7 @@ class RecipeView:
     pictures: list[str]
     sample: Sample | None
     choices: list[Sample]
+    names: list[str]
 
     @property
     def said(self) -> Sentence:
@@ -111,6 +120,7 @@ def _view(session: Session, name: str, sample: str, part: str) -> RecipeView:
     recipe = shelf_of_recipes(session).get(name)
     if recipe is None:
         raise HTTPException(404, f"There is no recipe {name!r} any more.")
+    tried_on = sample_of(session, name, sample, part)
     return RecipeView(
         name=name,
         recipe=recipe,
@@ -119,8 +129,9 @@ def _view(session: Session, name: str, sample: str, part: str) -> RecipeView:
         undo=can_undo(session, name),
         sources=uses_of(session, name),
         pictures=[source.name for source, _ in all_sources(session)],
-        sample=sample_of(session, name, sample, part),
+        sample=tried_on,
         choices=samples(session),
+        names=tried_on.names(session, name, recipe) if tried_on else [],
     )
 
 
@@ -154,10 +165,17 @@ def change(
 
 
 def _refuse_clashes(session: Session, name: str, recipe: Recipe, sample: str, part: str) -> None:
-    """PlanError if two files of the sample would be called the same."""
+    """PlanError if two files would be called the same: of the sample, or of a source that has the
+    recipe."""
     found = sample_of(session, name, sample, part)
     if found is not None:
         found.prepared(session, name, recipe)
+    for source in uses_of(session, name):
+        clash = clash_in(session, source, name, recipe)
+        if clash:
+            raise PlanError(
+                f"in {source.name} {clash}.", advice="Add {cut} to the name, or {hash}."
+            )
 
 
 @router.post("/{name}/undo")

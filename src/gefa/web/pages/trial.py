@@ -12,8 +12,8 @@ from gefa.core.cut.cut import Origin
 from gefa.core.deliver.manifest import File
 from gefa.core.errors import PlanError
 from gefa.core.export import JobReport, said_key
+from gefa.core.jobs import CLASH, Prepared, prepare
 from gefa.core.jobs import Job as CutJob
-from gefa.core.jobs import Prepared, prepare
 from gefa.core.plan import CutEntry, Plan
 from gefa.core.read.document import CANVAS_PATH
 from gefa.core.treat.formats import Format
@@ -64,10 +64,28 @@ class Sample:
         prepared.jobs = [job for job in prepared.jobs if job.cut.origin is Origin.HAND]
         for remarks in (prepared.failed, prepared.warnings):
             remarks[:] = [remark for remark in remarks if remark.part == self.part]
-        clash = next((r.reason for r in prepared.warnings if "has the file name" in r.reason), "")
+        clash = any(CLASH in remark.reason for remark in prepared.warnings)
         if clash:
             raise PlanError("two files would have the same name.", advice="Add {width} or {ext}.")
         return prepared
+
+    def names(self, session: Session, name: str, recipe: Recipe) -> list[str]:
+        """What the files are called."""
+        jobs = self.prepared(session, name, recipe).jobs
+        return [variant.path for job in jobs for variant in job.variants]
+
+
+def clash_in(session: Session, source: Source, name: str, recipe: Recipe) -> str:
+    """What a recipe would have called the same in a source, in words; empty if nothing."""
+    revision = latest_revision(session, source.id)
+    if revision is None or revision.state is not RevisionState.READY:
+        return ""
+    plan = whole_plan(session, source)
+    changed = plan.model_copy(update={"recipes": {**plan.recipes, name: recipe}})
+    for remark in prepared_for(session, source, revision, changed).warnings:
+        if CLASH in remark.reason:
+            return f"{remark.cut}: {remark.reason}"
+    return ""
 
 
 def samples(session: Session) -> list[Sample]:

@@ -11,7 +11,7 @@ const WIDTH = Number(proofing.dataset.width);
 const HEIGHT = Number(proofing.dataset.height);
 const MODES = ["divided", "beside", "difference"];
 const KEEP = "proof-view";
-const POLL_MS = 120;
+const POLL_MS = 60;
 
 // How one looks is kept from cut to cut.
 const kept = JSON.parse(sessionStorage.getItem(KEEP) ?? "{}");
@@ -135,6 +135,7 @@ const change = (values) => {
 
 const load = async (name, response) => {
   pictures[name] = await createImageBitmap(await response.blob());
+  proofing.dataset.there = Object.keys(pictures).join(" ");
   draw();
 };
 
@@ -155,10 +156,13 @@ const loadShown = async () => {
   });
 };
 
-Promise.all([loadReference(), loadShown()]).then(
-  () => (said.hidden = true),
-  (error) => (said.textContent = `Cannot be shown: ${error.message}`),
-);
+// The curve comes after the pictures: it keeps all cores busy.
+Promise.all([loadReference(), loadShown()])
+  .then(
+    () => (said.hidden = true),
+    (error) => (said.textContent = `Cannot be shown: ${error.message}`),
+  )
+  .then(() => document.body.dispatchEvent(new CustomEvent("proof:shown")));
 
 // -- moving about ---------------------------------------------------------------------------
 
