@@ -47,6 +47,9 @@ class MemoryShelf:
     def load(self, stored: Stored, path: str) -> bytes:
         return self.data[path]
 
+    def rate(self, key: str, score: float) -> None:
+        self.measured[self.keys[key]]["score"] = score
+
     def discard(self, path: str) -> None:
         del self.data[path]
 

@@ -58,23 +58,23 @@ def measure_curve(
     looked = Looked(fit_alpha(image, format, job.recipe))
     for quality in qualities_for(job, format):
         key = job.key_at(size, format, quality)
-        stored = shelf.recall(key, "")
+        stored = shelf.recall(key, key)
         if stored is None:
             wish = Wish(format, quality, job.recipe.settings_for(format))
             data = find(looked, wish).data
             score = round(looked.score(data), 2)
-            stored = shelf.keep(key, "", data, quality=quality, score=score)
+            stored = shelf.keep(key, key, data, quality=quality, score=score)
         elif stored.score is None:
-            shelf.rate(key, round(looked.score(shelf.load(stored, "")), 2))
+            shelf.rate(key, round(looked.score(shelf.load(stored, key)), 2))
         yield stored
 
 
 def rate_file(job: Job, image: pyvips.Image, key: str, format: Format, shelf: RatedShelf) -> None:
     """Measure how a file that was made looks beside ``image``, its picture at the same size."""
-    stored = shelf.recall(key, "")
+    stored = shelf.recall(key, key)
     if stored is not None and stored.score is None:
         looked = Looked(fit_alpha(image, format, job.recipe))
-        shelf.rate(key, round(looked.score(shelf.load(stored, "")), 2))
+        shelf.rate(key, round(looked.score(shelf.load(stored, key)), 2))
 
 
 def curve_formats(job: Job) -> tuple[Format, ...]:

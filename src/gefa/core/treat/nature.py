@@ -25,7 +25,7 @@ INK = 0.9
 """the share of text's two main colours and the steps between them"""
 STRONG = 80
 """levels of lightness between neighbours across the edge of a letter"""
-STROKES = (0.015, 0.4)
+STROKES = (0.03, 0.4)
 """the share of rows' neighbours that are such edges, in text"""
 
 
