@@ -60,7 +60,7 @@ def test_photographs_flat_art_and_text_are_told_apart() -> None:
     assert look_at(nothing) == Look(Nature.FLAT, 0)
 
 
-def chosen(alpha: AlphaKind = AlphaKind.NONE, **tried: Candidate) -> tuple[str, str]:
+def chosen(tried: dict[str, Candidate], alpha: AlphaKind = AlphaKind.NONE) -> tuple[str, str]:
     by_format = {Format(name): candidate for name, candidate in tried.items()}
     choice = choose(by_format, Look(Nature.PHOTOGRAPH, 9_000), alpha, 75, 800)
     assert set(choice.against) == set(by_format) - set(choice.formats)
@@ -70,16 +70,16 @@ def chosen(alpha: AlphaKind = AlphaKind.NONE, **tried: Candidate) -> tuple[str, 
 def test_the_lightest_is_made_with_what_every_browser_shows() -> None:
     sizes = {"avif": 30_000, "webp": 50_000, "jpeg": 80_000, "png": 400_000}
     weighed = {name: Candidate(bytes) for name, bytes in sizes.items()}
-    made, why = chosen(**weighed)
+    made, why = chosen(weighed)
     assert made == "avif webp jpeg"
     assert "AVIF weighs 30.0 kB" in why
     assert "JPEG for browsers without them" in why
     # WebP hardly lighter than JPEG is not worth a second file.
-    assert chosen(**(weighed | {"webp": Candidate(76_000)}))[0] == "avif jpeg"
+    assert chosen(weighed | {"webp": Candidate(76_000)})[0] == "avif jpeg"
     # Every browser that knows AVIF knows WebP.
-    assert chosen(**(weighed | {"webp": Candidate(20_000)}))[0] == "webp jpeg"
+    assert chosen(weighed | {"webp": Candidate(20_000)})[0] == "webp jpeg"
     # Small flat art: PNG beats them all.
-    assert chosen(**(weighed | {"png": Candidate(9_000)}))[0] == "png"
+    assert chosen(weighed | {"png": Candidate(9_000)})[0] == "png"
 
 
 def test_what_loses_something_is_not_chosen() -> None:
@@ -89,13 +89,13 @@ def test_what_loses_something_is_not_chosen() -> None:
         "jpeg": Candidate(10_000, "loses the transparency"),
         "png": Candidate(90_000),
     }
-    made, why = chosen(AlphaKind.SOFT, **tried)
+    made, why = chosen(tried, AlphaKind.SOFT)
     assert made == "avif png"
     assert "soft transparency" in why
     assert "JPEG weighs 10.0 kB and loses the transparency" in why
     # Where nothing is good the fallback is there all the same.
     poor = {name: Candidate(9_000, "does not look as good") for name in ("webp", "jpeg")}
-    assert "jpeg" in chosen(**poor)[0]
+    assert "jpeg" in chosen(poor)[0]
 
 
 def test_a_photograph_gets_modern_formats_and_jpeg_and_a_sentence_why(tmp_path: Path) -> None:

@@ -153,7 +153,7 @@ def keep(
     with given.store.session() as session:
         view = _found(session, given, run_id, cut, width, format.value, quality)
         try:
-            chosen = _quality(format, quality, as_look)
+            chosen = None if whom == "nobody" else _quality(format, quality, as_look)
             said = _keep(session, view, whom, chosen)
         except (GefaError, ValueError) as error:
             raise Problem(422, "That cannot be kept", str(error)) from error
@@ -169,10 +169,10 @@ def _quality(format: Format, quality: str, as_look: float | None) -> OwnQuality:
     return {format: int(quality)}
 
 
-def _keep(session: Session, view: ProofView, whom: str, quality: OwnQuality) -> str:
-    if whom == "recipe":
+def _keep(session: Session, view: ProofView, whom: str, quality: OwnQuality | None) -> str:
+    if whom == "recipe" and quality is not None:
         return _for_recipe(session, view, quality)
-    return _for_cut(session, view.source, view.cut_job, quality if whom == "cut" else None)
+    return _for_cut(session, view.source, view.cut_job, quality)
 
 
 def _for_recipe(session: Session, view: ProofView, quality: OwnQuality) -> str:

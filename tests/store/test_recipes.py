@@ -1,0 +1,186 @@
+"""Recipes that all sources share, jobs that are looked at, and runs that are tried again."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from sqlmodel import select
+
+from gefa.core.cut.cut import Origin, Remark
+from gefa.core.deliver.manifest import CutRecord, File
+from gefa.core.errors import PlanError
+from gefa.core.export import JobReport
+from gefa.core.plan import Plan
+from gefa.core.treat.formats import Format
+from gefa.core.treat.recipe import BUILT_IN, Recipe
+from gefa.store.asked import KEPT, ask, ask_again, asked
+from gefa.store.models import Job, JobKind, JobState, Revision, Run, Source, Variant, now
+from gefa.store.recipes import (
+    can_undo,
+    library,
+    remove_recipe,
+    removed_last,
+    save_recipe,
+    shelf_of_recipes,
+    undo_recipe,
+)
+from gefa.store.runs import manifest_of, run_again, runs_beside
+from gefa.store.sources import change_plan, plan_of, whole_plan
+from gefa.store.store import Store
+
+SMALL = Recipe(formats=("jpeg",), widths=(90,))
+
+
+def test_a_recipe_is_kept_changed_undone_removed_and_had_back(store: Store) -> None:
+    with store.session() as session:
+        save_recipe(session, "hero", SMALL, "Began it")
+        larger = SMALL.model_copy(update={"widths": (900,)})
+        save_recipe(session, "hero", larger, "Changed it")
+        save_recipe(session, "hero", larger, "Said again")
+    with store.session() as session:
+        assert library(session)["hero"] == larger
+        assert can_undo(session, "hero") == "Changed it"
+        assert undo_recipe(session, "hero") == "Changed it"
+        assert library(session)["hero"] == SMALL
+        remove_recipe(session, "hero")
+        assert "hero" not in shelf_of_recipes(session)
+        assert removed_last(session) == "hero"
+        undo_recipe(session, "hero")
+        assert library(session)["hero"] == SMALL
+        undo_recipe(session, "hero")
+        assert undo_recipe(session, "hero") == ""
+        assert undo_recipe(session, "never") == ""
+
+
+def test_a_built_in_recipe_can_be_changed_and_be_as_it_came(store: Store) -> None:
+    with store.session() as session:
+        save_recipe(session, "icon", SMALL, "Changed it")
+        assert shelf_of_recipes(session)["icon"] == SMALL
+        remove_recipe(session, "icon")
+        assert shelf_of_recipes(session)["icon"] == BUILT_IN["icon"]
+        assert removed_last(session) == ""
+        with pytest.raises(PlanError, match="no recipe name"):
+            save_recipe(session, "a b", SMALL, "Began it")
+
+
+def test_a_source_has_the_shared_recipes_and_its_own_before_them(store: Store) -> None:
+    with store.session() as session:
+        source = Source(name="a.png")
+        session.add(source)
+        session.flush()
+        own = SMALL.model_copy(update={"widths": (1,)})
+        change_plan(session, source, Plan(recipes={"icon": own}), "Took a plan in")
+        save_recipe(session, "icon", SMALL, "Changed it")
+        save_recipe(session, "hero", SMALL, "Began it")
+        recipes = whole_plan(session, source).all_recipes
+        assert recipes["icon"] == own
+        assert recipes["hero"] == SMALL
+        assert recipes["figure"] == BUILT_IN["figure"]
+        assert list(plan_of(session, source).recipes) == ["icon"]
+
+
+def test_what_is_asked_for_again_is_found_and_old_jobs_are_forgotten(store: Store) -> None:
+    task: dict[str, Any] = {"blob": "b"}
+    with store.session() as session:
+        first = ask(session, JobKind.TRY, "topic 0", task, name="hero")
+        assert ask(session, JobKind.TRY, "topic 0", task, name="hero").id == first.id
+        assert asked(session, JobKind.PROOF, "topic 0") is None
+        for number in range(1, KEPT + 8):
+            job = ask(session, JobKind.TRY, f"topic {number}", task, name="hero")
+            job.state = JobState.DONE
+            session.add(job)
+            session.flush()
+        kept = session.exec(select(Job).where(Job.kind == JobKind.TRY)).all()
+        assert len(kept) <= KEPT + 2
+        assert first.id in {job.id for job in kept}, "it is still to be done"
+        done = kept[-1]
+        ask_again(session, done)
+        assert (done.state, done.sent, done.report) == (JobState.QUEUED, 0, {})
+
+
+def report(cut: str, *files: str, failed: bool = False) -> dict[str, Any]:
+    record = CutRecord(
+        name=cut,
+        source="a.ora",
+        part=cut,
+        recipe="icon",
+        origin=Origin.TAG,
+        x=0,
+        y=0,
+        width=9,
+        height=9,
+        alpha=None,
+        baseline_bytes=None,
+        markup="",
+    )
+    made = [
+        File(
+            cut=cut,
+            path=path,
+            format=Format.PNG,
+            width=9,
+            height=9,
+            bytes=9,
+            sha256="0" * 64,
+            quality=None,
+            reused=False,
+        )
+        for path in files
+    ]
+    told = [Remark(cut=cut, reason="the encoder refused it")] if failed else []
+    keys = {path: f"key of {path}" for path in files}
+    return JobReport(record=record, files=made, failed=told, keys=keys).model_dump(mode="json")
+
+
+def finished_run(store: Store) -> str:
+    with store.session() as session:
+        source = Source(name="a.ora")
+        session.add(source)
+        session.flush()
+        revision = Revision(source_id=source.id, number=1, blob="b", bytes=1, format="openraster")
+        session.add(revision)
+        session.flush()
+        run = Run(source_id=source.id, revision_id=revision.id, finished=now())
+        session.add(run)
+        session.flush()
+        outcomes: list[tuple[str, JobState, dict[str, Any]]] = [
+            ("good", JobState.DONE, report("good", "good.png")),
+            ("half", JobState.DONE, report("half", "half.png", failed=True)),
+            ("bad", JobState.FAILED, {}),
+        ]
+        for position, (name, state, made) in enumerate(outcomes):
+            job = Job(kind=JobKind.CUT, run_id=run.id, position=position, name=name, sent=1)
+            job.state, job.report, job.problem = state, made, "" if made else "it crashed"
+            session.add(job)
+            session.flush()
+            for file in made.get("files", []):
+                fields = {k: v for k, v in file.items() if k not in ("moves", "limit", "budget")}
+                session.add(Variant(job_id=job.id, run_id=run.id, **fields))
+        return run.id
+
+
+def test_only_what_failed_is_made_once_more(store: Store) -> None:
+    run_id = finished_run(store)
+    with store.session() as session:
+        run = session.get_one(Run, run_id)
+        assert len(manifest_of(session, run).failed) == 2
+        assert run_again(session, run) == 2
+        assert run.finished is None
+    with store.session() as session:
+        jobs = {job.name: job for job in session.exec(select(Job).where(Job.run_id == run_id))}
+        assert jobs["good"].state is JobState.DONE
+        assert {jobs[name].state for name in ("half", "bad")} == {JobState.QUEUED}
+        assert {v.path for v in session.exec(select(Variant))} == {"good.png"}
+        assert run_again(session, session.get_one(Run, run_id)) == 0
+
+
+def test_looks_that_were_measured_since_are_told_in_the_sheet(store: Store) -> None:
+    run_id = finished_run(store)
+    store.blobs.note("key of good.png", {"sha256": "0" * 64, "bytes": 9, "score": 81.5})
+    with store.session() as session:
+        run = session.get_one(Run, run_id)
+        assert [file.score for file in manifest_of(session, run).files] == [None, None]
+        measured = manifest_of(session, run, store.blobs).files
+        assert [file.score for file in measured] == [81.5, None]
+        assert runs_beside(session, run) == []
