@@ -203,3 +203,6 @@ def test_nothing_sticks_out_of_a_narrow_window(page: Page, demo: Server, width: 
         page.get_by_role("link", name=link).click()
         expect(page.locator("#list")).to_be_visible()
         assert page.evaluate("document.documentElement.scrollWidth") <= width
+    for path in ("/recipes", "/recipes/backdrop", "/runs"):
+        page.goto(f"{demo.url}{path}")
+        assert page.evaluate("document.documentElement.scrollWidth") <= width, path

@@ -34,3 +34,18 @@ document.body.addEventListener("htmx:oobAfterSwap", () => {
   const fine = document.getElementById("fine");
   if (fine && unfolded) fine.open = true;
 });
+
+// A word that was changed while the answer to the one before was on its way is not put back: its own
+// answer follows.
+let changes = 0;
+let sent = 0;
+const isSentence = (event) => event.target.id === "sentence";
+document.body.addEventListener("change", (event) => {
+  if (event.target.closest("#sentence")) changes += 1;
+});
+document.body.addEventListener("htmx:beforeRequest", (event) => {
+  if (isSentence(event)) sent = changes;
+});
+document.body.addEventListener("htmx:beforeSwap", (event) => {
+  if (isSentence(event) && sent !== changes) event.detail.shouldSwap = false;
+});

@@ -1,0 +1,201 @@
+"""Recipes as sentences and proofs in a real browser."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.browser.test_cutting import bring
+from tests.conftest import Server
+from tests.make import L, dot, ora, photo
+
+SECONDS = 60_000
+
+
+@pytest.fixture
+def recipe(page: Page, demo: Server, request: pytest.FixtureRequest) -> Page:
+    """A recipe of its own for the test, tried on a photograph."""
+    name = re.sub(r"[^a-z]+", "-", request.node.name)[:50]
+    page.goto(f"{demo.url}/recipes")
+    page.keyboard.press("n")
+    page.locator("#new-name").fill(name)
+    page.get_by_role("button", name="Begin").click()
+    expect(page.get_by_role("heading", name=name)).to_be_visible()
+    page.locator("#sample").select_option(label="bunting.jpg")
+    expect(page.locator("#effect table")).to_be_visible(timeout=SECONDS)
+    return page
+
+
+def test_words_of_a_sentence_are_changed_and_the_effect_follows(recipe: Page) -> None:
+    expect(recipe.locator("#effect")).to_contain_text("It is a photograph")
+    expect(recipe.locator("#tried img")).to_be_visible()
+    recipe.locator("#w-widths").fill("120, 240")
+    recipe.keyboard.press("Tab")
+    expect(recipe.locator("#effect tbody tr")).to_have_count(2, timeout=SECONDS)
+    expect(recipe.locator("#effect")).to_contain_text("240 px")
+    expect(recipe.locator("#w-fit")).to_be_focused()
+    recipe.locator("#w-fit").select_option("cover")
+    expect(recipe.locator("#w-ratio")).to_have_value("3:2")
+    recipe.locator("#w-ratio").fill("1:1")
+    recipe.keyboard.press("Tab")
+    expect(recipe.locator("#tried img")).to_have_attribute("height", "240", timeout=SECONDS)
+    expect(recipe.locator("#tried-said")).to_contain_text("240 × 240 px")
+
+
+def test_a_word_that_makes_no_sense_is_refused_beside_it_and_undo_takes_back(recipe: Page) -> None:
+    recipe.locator("#w-look").fill("lovely")
+    recipe.keyboard.press("Tab")
+    beside = recipe.locator("#sentence p", has=recipe.locator("#w-look"))
+    expect(beside.get_by_role("alert")).to_contain_text("the look is 'lovely'")
+    recipe.locator("#w-look").fill("60")
+    recipe.keyboard.press("Tab")
+    expect(recipe.get_by_role("alert")).to_have_count(0)
+    expect(recipe.locator("#effect")).to_contain_text("look 60", timeout=SECONDS)
+    recipe.locator("h1").click()
+    recipe.keyboard.press("z")
+    expect(recipe.locator("#w-look")).to_have_value("75")
+
+
+def test_a_recipe_can_be_written_by_key_alone(recipe: Page) -> None:
+    recipe.locator("#w-formats_by").focus()
+    recipe.keyboard.press("ArrowUp")
+    expect(recipe.locator("#w-format-png")).to_be_visible()
+    for format in ("avif", "webp", "jpeg"):
+        recipe.locator(f"#w-format-{format}").focus()
+        recipe.keyboard.press("Space")
+    expect(recipe.locator("#effect thead th")).to_have_count(2, timeout=SECONDS)
+    expect(recipe.locator("#effect")).to_contain_text("no loss")
+
+
+def shown(page: Page) -> None:
+    """Wait until both pictures of a proof are on the screen."""
+    expect(page.locator("#canvas")).to_be_visible(timeout=SECONDS)
+    expect(page.locator("#proof-said")).to_be_hidden(timeout=SECONDS)
+
+
+@pytest.fixture
+def proof(page: Page, demo: Server, tmp_path: Path, request: pytest.FixtureRequest) -> Page:
+    """The proof of a run of two cuts."""
+    name = re.sub(r"[^a-z]+", "-", request.node.name)[:50]
+    layers = [
+        L("Near #figure", dot(300, 220, (40, 30, 200, 150), (40, 90, 160)), 20, 20),
+        L("Far #backdrop", photo(420, 300, 8)),
+    ]
+    bring(page, demo, ora(tmp_path / f"{name}.ora", 420, 300, layers))
+    page.get_by_role("button", name="Run", exact=True).click()
+    expect(page.get_by_role("link", name="Proof")).to_be_visible(timeout=SECONDS)
+    page.keyboard.press("p")
+    shown(page)
+    return page
+
+
+COPY = """(c, [x, y]) => {
+  const copy = new OffscreenCanvas(c.width, c.height).getContext('2d', { willReadFrequently: true });
+  copy.drawImage(c, 0, 0);
+  const all = copy.getImageData(0, 0, c.width, c.height).data;
+  const at = (x, y) => all.slice(...[0, 3].map((k) =>
+    (Math.floor(y * c.height) * c.width + Math.floor(x * c.width)) * 4 + k));"""
+"""a canvas copied to where it can be read: reading the real one makes it slow, and is complained of"""
+
+
+def pixel(page: Page, x: float, y: float) -> list[int]:
+    """Of the canvas, at shares of its width and height."""
+    found = page.locator("#canvas").evaluate(f"{COPY} return [...at(x, y)]; }}", [x, y])
+    return list(found[:3])
+
+
+def test_the_filmstrip_goes_from_cut_to_cut_by_key(proof: Page) -> None:
+    strip = proof.locator(".strip a")
+    expect(strip).to_have_count(2)
+    here = proof.locator(".strip [aria-current]").inner_text().splitlines()[0]
+    proof.keyboard.press("ArrowRight" if strip.first.get_attribute("aria-current") else "ArrowLeft")
+    expect(proof.locator("h1")).not_to_have_text(here)
+    shown(proof)
+
+
+def test_pictures_are_divided_beside_each_other_and_subtracted_on_any_ground(proof: Page) -> None:
+    proof.goto(re.sub(r"/proof/.*", "/proof/Near", proof.url))
+    shown(proof)
+    blue = pixel(proof, 0.5, 0.45)
+    assert blue[2] > blue[0] + 60
+    proof.get_by_role("button", name="Black ground").click()
+    proof.keyboard.press("v")
+    expect(proof.get_by_role("button", name="side by side")).to_have_attribute(
+        "aria-pressed", "true"
+    )
+    proof.keyboard.press("v")
+    expect(proof.locator("#scale-said")).to_contain_text("White: 32 levels of 255 or more")
+    assert max(pixel(proof, 0.5, 0.45)) < 100, "hardly any difference"
+    proof.locator("#amplified").select_option("32")
+    expect(proof.locator("#scale-said")).to_contain_text("White: 8 levels")
+    proof.keyboard.press("v")
+    proof.keyboard.press("8")
+    expect(proof.locator("[data-times='8']")).to_have_attribute("aria-pressed", "true")
+    proof.reload()
+    shown(proof)
+    expect(proof.locator("[data-times='8']")).to_have_attribute("aria-pressed", "true")
+
+
+def test_pixels_are_not_smoothed_and_both_pictures_move_together(proof: Page) -> None:
+    proof.goto(re.sub(r"/proof/.*", "/proof/Near?format=png", proof.url))
+    shown(proof)
+    proof.keyboard.press("8")
+    proof.get_by_role("button", name="White ground").click()
+    colours = proof.locator("#canvas").evaluate(
+        f"{COPY} const found = new Set(); for (let i = 0; i < all.length; i += 4)"
+        " found.add(all.slice(i, i + 3).join()); return found.size; }",
+        [0, 0],
+    )
+    assert colours <= 3, "edges of pixels would be blended"
+    divider = proof.get_by_role("slider", name="Divider")
+    divider.focus()
+    proof.keyboard.press("End")
+    expect(divider).to_have_attribute("aria-valuenow", "100")
+    left = pixel(proof, 0.3, 0.5)
+    proof.keyboard.press("Home")
+    assert pixel(proof, 0.3, 0.5) == left, "PNG is the reference"
+    box = proof.locator("#canvas").bounding_box()
+    assert box is not None
+    proof.mouse.move(box["x"] + 200, box["y"] + 200)
+    proof.mouse.down()
+    proof.mouse.move(box["x"] + 5000, box["y"] + 200, steps=3)
+    proof.mouse.up()
+    assert pixel(proof, 0.2, 0.5) != left, "moved past the edge"
+
+
+def test_a_point_of_the_curve_is_chosen_and_kept_for_the_cut(proof: Page) -> None:
+    expect(proof.get_by_text("Choose a point")).to_be_visible(timeout=SECONDS)
+    point = proof.get_by_role("link", name=re.compile("WebP at quality 35"))
+    point.focus()
+    proof.keyboard.press("Enter")
+    expect(proof.get_by_text("Tried only")).to_be_visible()
+    shown(proof)
+    proof.get_by_role("button", name="For this cut").click()
+    expect(proof.locator(".kept")).to_contain_text("WebP 35")
+    proof.get_by_role("button", name="Run again").click()
+    expect(proof.get_by_role("link", name="Bundle (zip)")).to_be_visible(timeout=SECONDS)
+    proof.get_by_role("link", name="Back to the cuts").click()
+    expect(proof.get_by_text("exception:")).to_be_visible()
+    proof.get_by_role("button", name="take it back").click()
+    expect(proof.get_by_text("exception:")).to_have_count(0)
+
+
+def test_the_sheet_leads_to_proofs_and_to_another_run(proof: Page) -> None:
+    proof.goto(re.sub(r"/proof/.*", "", proof.url))
+    proof.get_by_role("link", name="JPEG", exact=True).click()
+    expect(proof).to_have_url(re.compile("format=jpeg"))
+    proof.get_by_role("link", name="heaviest first").click()
+    expect(proof).to_have_url(re.compile("format=jpeg.*sort=weight"))
+    proof.locator("table.weights a").first.click()
+    shown(proof)
+    assert "format=jpeg" in proof.url
+
+
+def test_a_proof_fits_into_a_narrow_window(proof: Page) -> None:
+    for width in (800, 390):
+        proof.set_viewport_size({"width": width, "height": 800})
+        assert proof.evaluate("document.documentElement.scrollWidth") <= width
+        expect(proof.locator("#canvas")).to_be_visible()
