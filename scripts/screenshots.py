@@ -68,6 +68,8 @@ def _views(page: Page, url: str) -> None:
     _shoot(page, "run-progress", settle=False)
     page.get_by_role("link", name="Bundle (zip)").wait_for(timeout=120_000)
     _shoot(page, "run")
+    _proof(page)
+    _compare(page)
     page.get_by_role("link", name="Layout").click()
     page.frame_locator("iframe").locator("img").first.wait_for()
     _shoot(page, "layout")
@@ -77,6 +79,7 @@ def _views(page: Page, url: str) -> None:
     page.locator("tbody.part").nth(3).hover()
     _shoot(page, "originals")
     _slices(page, url)
+    _recipe(page, url)
     _revision(page, url)
     page.goto(f"{url}/runs")
     _shoot(page, "runs")
@@ -95,6 +98,45 @@ def _slices(page: Page, url: str) -> None:
     page.locator("tbody.slice").nth(9).wait_for()
     page.locator(".slice-area, tbody.slice .tick").first.focus()
     _shoot(page, "slices")
+
+
+def _proof(page: Page) -> None:
+    run = page.url
+    page.goto(f"{run}/proof/Red-kite")
+    page.get_by_text("Choose a point").wait_for(timeout=60_000)
+    _shoot(page, "proof")
+    page.get_by_role("button", name="difference").click()
+    page.keyboard.press("2")
+    _shoot(page, "difference")
+    page.goto(run)
+
+
+def _compare(page: Page) -> None:
+    """The run beside one by another quality of one cut."""
+    run = page.url
+    page.goto(f"{run}/proof/Red-kite?format=webp")
+    page.get_by_role("link", name=re.compile("WebP at quality 35")).click(timeout=60_000)
+    page.get_by_role("button", name="For this cut").click()
+    page.get_by_role("button", name="Run again").click()
+    page.get_by_role("button", name="Compare").click(timeout=60_000)
+    page.get_by_role("heading", name="Two runs of").wait_for()
+    _shoot(page, "compare")
+    page.goto(run)
+
+
+def _recipe(page: Page, url: str) -> None:
+    page.goto(f"{url}/recipes")
+    page.locator("#new-name").fill("story")
+    page.get_by_role("button", name="Begin").click()
+    page.locator("#sample").select_option(label="kites-at-noon.jpg")
+    page.locator("#effect table").wait_for(timeout=60_000)
+    page.locator("#w-fit").select_option("cover")
+    page.locator("#w-ratio").wait_for()
+    page.wait_for_timeout(600)
+    page.locator("#effect table").wait_for(timeout=60_000)
+    page.locator("#tried img").wait_for()
+    page.locator("h1").click()
+    _shoot(page, "recipe")
 
 
 def _revision(page: Page, url: str) -> None:

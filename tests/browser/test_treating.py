@@ -86,8 +86,8 @@ def proof(page: Page, demo: Server, tmp_path: Path, request: pytest.FixtureReque
     ]
     bring(page, demo, ora(tmp_path / f"{name}.ora", 420, 300, layers))
     page.get_by_role("button", name="Run", exact=True).click()
-    expect(page.get_by_role("link", name="Proof")).to_be_visible(timeout=SECONDS)
-    page.keyboard.press("p")
+    expect(page.get_by_role("link", name="Proof", exact=True)).to_be_visible(timeout=SECONDS)
+    page.goto(f"{page.url}/proof")
     shown(page)
     return page
 
@@ -192,6 +192,10 @@ def test_the_sheet_leads_to_proofs_and_to_another_run(proof: Page) -> None:
     proof.locator("table.weights a").first.click()
     shown(proof)
     assert "format=jpeg" in proof.url
+    proof.go_back()
+    expect(proof.get_by_role("heading", name="Run of")).to_be_visible()
+    proof.keyboard.press("p")
+    shown(proof)
 
 
 def test_a_proof_fits_into_a_narrow_window(proof: Page) -> None:
