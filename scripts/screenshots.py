@@ -104,6 +104,7 @@ def _proof(page: Page) -> None:
     run = page.url
     page.goto(f"{run}/proof/Red-kite")
     page.get_by_text("Choose a point").wait_for(timeout=60_000)
+    page.get_by_text("…", exact=True).first.wait_for(state="detached", timeout=60_000)
     _shoot(page, "proof")
     page.get_by_role("button", name="difference").click()
     page.keyboard.press("2")

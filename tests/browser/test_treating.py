@@ -110,6 +110,8 @@ def pixel(page: Page, x: float, y: float) -> list[int]:
 def test_the_filmstrip_goes_from_cut_to_cut_by_key(proof: Page) -> None:
     strip = proof.locator(".strip a")
     expect(strip).to_have_count(2)
+    expect(proof.locator("#look")).to_have_text(re.compile(r"^\d"), timeout=SECONDS)
+    expect(strip.filter(has_text="look")).to_have_count(2, timeout=SECONDS)
     here = proof.locator(".strip [aria-current]").inner_text().splitlines()[0]
     proof.keyboard.press("ArrowRight" if strip.first.get_attribute("aria-current") else "ArrowLeft")
     expect(proof.locator("h1")).not_to_have_text(here)

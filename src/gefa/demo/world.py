@@ -8,7 +8,6 @@ from pathlib import Path
 
 from gefa.core.deliver.shelf import write_whole
 from gefa.core.read import kind_of
-from gefa.core.treat.recipe import BUILT_IN
 from gefa.demo.pennants import draw_pennants
 from gefa.demo.photographs import PANORAMA, SCENES, draw_panorama, draw_photograph
 from gefa.demo.poster import draw_poster
@@ -70,7 +69,6 @@ def _fill(store: Store, samples: list[Path]) -> list[tuple[str, str]]:
             upload = accept(
                 session,
                 slot,
-                BUILT_IN[SLOT_RECIPE],
                 name=scene.file,
                 blob=blobs[scene.file],
                 format="jpeg",

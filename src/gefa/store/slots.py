@@ -8,9 +8,13 @@ from collections.abc import Sequence
 
 from sqlmodel import Session, col, select
 
-from gefa.core.treat.recipe import Recipe
+from gefa.core.cut.gather import FLAT_DEFAULT
+from gefa.core.plan import Plan
+from gefa.core.treat.recipe import BUILT_IN
 from gefa.store.blobs import Blob
 from gefa.store.models import Job, JobKind, Slot, SlotKey, Upload, UploadState, Variant
+from gefa.store.recipes import shelf_of_recipes
+from gefa.store.sources import marks_for
 
 
 def slot_named(session: Session, name: str) -> Slot | None:
@@ -46,7 +50,6 @@ def _digest(key: str) -> str:
 def accept(
     session: Session,
     slot: Slot,
-    recipe: Recipe,
     *,
     name: str,
     blob: Blob,
@@ -54,7 +57,8 @@ def accept(
     alt: str = "",
     focal: tuple[float, float] | None = None,
 ) -> Upload:
-    """Note an upload and queue its treatment."""
+    """Note an upload and queue its treatment, by the slot's recipe as it is now."""
+    recipe = shelf_of_recipes(session).get(slot.recipe, BUILT_IN[FLAT_DEFAULT])
     upload = Upload(
         slot_id=slot.id,
         name=name,
@@ -77,6 +81,7 @@ def accept(
                 "name": name,
                 "alt": alt,
                 "recipe": recipe.model_dump(mode="json"),
+                "marks": marks_for(session, Plan(recipes={slot.recipe: recipe})),
             },
         )
     )

@@ -19,7 +19,6 @@ from gefa.core.deliver.markup import Offer, picture
 from gefa.core.geometry import Size
 from gefa.core.read.sniff import FLAT_KINDS, HEAD_BYTES, FileKind, sniff
 from gefa.core.treat.formats import Format
-from gefa.core.treat.recipe import BUILT_IN
 from gefa.store.blobs import Blob, TooManyBytes
 from gefa.store.models import Slot, Upload, UploadState, Variant
 from gefa.store.slots import accept, slot_named, slots_of_key, variants_of_upload
@@ -233,7 +232,6 @@ def _accepted(
         return accept(
             session,
             slot,
-            BUILT_IN[slot.recipe],
             name=name,
             blob=blob,
             format=kind.value,

@@ -132,10 +132,13 @@ def curve(
     with given.store.session() as session:
         view = _found(session, given, run_id, cut, width, format, quality)
         found = curves(session, given.store.blobs, view)
-        ask_for_scores(session, given.store.blobs, view.run)
+        open_scores = ask_for_scores(session, given.store.blobs, view.run)
+        view.strip = strip_of(session, given.store.blobs, view.run, cut)
     given.foreman.wake()
     box = {"width": WIDTH, "height": HEIGHT, "left": LEFT, "right": WIDTH - RIGHT}
-    return page(request, "proof/_curve.html", view=view, curve=found, box=box)
+    return page(
+        request, "proof/_curve.html", view=view, curve=found, box=box, open_scores=open_scores
+    )
 
 
 @router.post("/{cut}/keep")

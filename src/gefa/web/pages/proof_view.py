@@ -224,10 +224,10 @@ def strip_of(session: Session, blobs: BlobStore, run: Run, here: str) -> list[St
 
 
 def ask_for_scores(session: Session, blobs: BlobStore, run: Run) -> int:
-    """Have the files measured that stand for their cuts and were not; how many that are."""
+    """Have the files measured that stand for their cuts and were not; how many are still to be."""
     revision = session.get_one(Revision, run.revision_id)
     source = session.get_one(Source, run.source_id)
-    asked = 0
+    open_ones = 0
     for job in jobs_of(session, run.id):
         if job.kind is not JobKind.CUT or job.state is not JobState.DONE or not job.report:
             continue
@@ -240,9 +240,9 @@ def ask_for_scores(session: Session, blobs: BlobStore, run: Run) -> int:
         key = report.keys[file.path]
         task = _task(revision, source, job.task["job"], Size(file.width, file.height))
         more = {"key": key, "format": file.format.value}
-        ask(session, JobKind.SCORE, f"score {key}", task | more, name=run.id)
-        asked += 1
-    return asked
+        score = ask(session, JobKind.SCORE, f"score {key}", task | more, name=run.id)
+        open_ones += score.state is JobState.QUEUED
+    return open_ones
 
 
 def ask_for_reference(session: Session, view: ProofView) -> Job:

@@ -248,4 +248,9 @@ document.addEventListener("keydown", (event) => {
 });
 
 new ResizeObserver(draw).observe(stage);
-document.querySelector(".strip [aria-current]")?.scrollIntoView({ inline: "center", block: "nearest" });
+const showPlace = () =>
+  document.querySelector(".strip [aria-current]")?.scrollIntoView({ inline: "center", block: "nearest" });
+showPlace();
+document.body.addEventListener("htmx:oobAfterSwap", (event) => {
+  if (event.detail.target.id === "strip") showPlace();
+});
