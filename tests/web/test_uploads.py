@@ -288,3 +288,43 @@ def test_demo_json_says_where_and_with_which_key(demo: Server) -> None:
     assert found["base_url"] == demo.url
     assert [set(slot) for slot in found["slots"]] == [{"name", "key"}]
     assert Path(demo.folder / "samples" / "poster.ora").is_file()
+
+
+def test_an_address_without_a_format_is_answered_by_what_the_client_shows(
+    api: httpx.Client,
+) -> None:
+    upload = send(api, jpeg(1000, 700, 12)).json()
+    by_url = {v["url"]: v for v in upload["variants"]}
+    address = f"/m/{upload['id']}"
+
+    def served(accept: str, query: str = "", **hints: str) -> dict[str, Any]:
+        told = {name.replace("_", "-"): value for name, value in hints.items()}
+        answer = api.get(f"{address}{query}", headers={"Accept": accept, **told})
+        assert answer.status_code == 200
+        assert answer.headers["Vary"] == "Accept, Sec-CH-Width, Sec-CH-DPR"
+        assert answer.headers["Cache-Control"] == "public, max-age=300"
+        found = by_url[answer.headers["Content-Location"]]
+        assert len(answer.content) == found["bytes"]
+        assert answer.headers["ETag"] == api.head(found["url"]).headers["ETag"]
+        return dict(found)
+
+    assert served("image/avif,image/webp,*/*", "?w=400")["format"] in ("avif", "webp")
+    assert served("*/*", "?w=400")["format"] == "jpeg"
+    assert served("*/*", "?w=400")["width"] == 480
+    assert served("*/*", "?w=400", Sec_CH_DPR="2")["width"] == 960
+    assert served("*/*", Sec_CH_Width="481")["width"] == 960
+    assert served("*/*", "?w=9999")["width"] == 1000
+    assert served("*/*", Sec_CH_Width="nonsense", Sec_CH_DPR="-1")["width"] == 1000
+    for query in ("?w=0", "?w=-3", "?w=wide", "?w=1e9"):
+        refused = api.get(address + query)
+        assert refused.status_code == 422
+        assert refused.headers["Content-Type"] == PROBLEM
+    assert api.get("/m/nobody?w=100").status_code == 404
+    part = api.get(f"{address}?w=400", headers={"Range": "bytes=0-9", "Accept": "*/*"})
+    assert (part.status_code, len(part.content)) == (206, 10)
+    head = api.head(f"{address}?w=400", headers={"Accept": "*/*"})
+    assert (head.status_code, head.content) == (200, b"")
+    tag = head.headers["ETag"]
+    again = api.get(f"{address}?w=400", headers={"If-None-Match": tag, "Accept": "*/*"})
+    assert (again.status_code, again.content) == (304, b"")
+    assert again.headers["Vary"].startswith("Accept")

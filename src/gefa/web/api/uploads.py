@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import re
 from typing import Annotated, Any
-from urllib.parse import quote
 
 import anyio.to_thread
 from fastapi import APIRouter, Header, Query, Request
@@ -22,6 +21,7 @@ from gefa.core.treat.formats import Format
 from gefa.store.blobs import Blob, TooManyBytes
 from gefa.store.models import Slot, Upload, UploadState, Variant
 from gefa.store.slots import accept, slot_named, slots_of_key, variants_of_upload
+from gefa.web.api.media import address
 from gefa.web.incoming import chunks, clean_name
 from gefa.web.problems import PROBLEM_JSON, Problem, problem_body
 from gefa.web.services import Given, Services
@@ -338,7 +338,7 @@ def _described(given: Services, upload: Upload, slot: str, sizes: str = "") -> U
 
 def _served(variant: Variant) -> ServedVariant:
     return ServedVariant(
-        url=f"/m/{variant.upload_id}/{variant.sha256[:12]}/{quote(variant.path)}",
+        url=address(variant),
         format=Format(variant.format),
         width=variant.width,
         height=variant.height,

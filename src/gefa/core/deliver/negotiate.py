@@ -1,0 +1,84 @@
+"""Which of the files that exist answers a request that names none: by ``Accept`` and width."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol, TypeVar
+
+from gefa.core.treat.formats import FORMATS, Format
+
+NOT_WANTED = 0.0
+
+
+class Served(Protocol):
+    """A file as choosing needs it: format, width in px, bytes."""
+
+    @property
+    def format(self) -> str: ...
+
+    @property
+    def width(self) -> int: ...
+
+    @property
+    def bytes(self) -> int: ...
+
+
+File = TypeVar("File", bound=Served)
+
+
+def preferences(accept: str) -> dict[Format, float]:
+    """How much a client wants each format, 0..1, from its ``Accept`` (RFC 9110, section 12.5.1).
+
+    A wildcard counts for the formats that every browser shows only: programs say ``*/*`` without
+    knowing AVIF. Without an ``Accept`` it is as if ``*/*`` were sent.
+    """
+    asked = _weighed(accept or "*/*")
+    return {format: _weight(format, asked) for format in Format}
+
+
+def _weighed(accept: str) -> dict[str, float]:
+    found: dict[str, float] = {}
+    for part in accept.split(","):
+        media_range, *parameters = (piece.strip() for piece in part.split(";"))
+        weight = 1.0
+        for parameter in parameters:
+            name, _, value = parameter.partition("=")
+            if name.strip().lower() == "q":
+                weight = _quality(value)
+        if media_range:
+            found[media_range.lower()] = weight
+    return found
+
+
+def _quality(value: str) -> float:
+    try:
+        weight = float(value)
+    except ValueError:
+        return NOT_WANTED
+    return weight if 0 <= weight <= 1 else NOT_WANTED
+
+
+def _weight(format: Format, asked: dict[str, float]) -> float:
+    """The most specific range that covers it counts."""
+    able = FORMATS[format]
+    if able.media_type in asked:
+        return asked[able.media_type]
+    if able.modern:
+        return NOT_WANTED
+    return asked.get("image/*", asked.get("*/*", NOT_WANTED))
+
+
+def pick(files: Sequence[File], accept: str, width: float | None) -> File | None:
+    """The file to send: narrowest of those at least ``width`` px wide, else the widest (also where
+    no width is asked for); of the formats that are wanted the lightest. A client that wants none
+    of them is sent what every browser shows. None only where there is no file."""
+    wanted = preferences(accept)
+    shown = [f for f in files if wanted[Format(f.format)] > NOT_WANTED]
+    shown = shown or [f for f in files if not FORMATS[Format(f.format)].modern] or list(files)
+    if not shown:
+        return None
+    widths = {file.width for file in shown}
+    enough = [have for have in widths if width is not None and have >= width]
+    chosen = min(enough, default=max(widths))
+    here = [file for file in shown if file.width == chosen]
+    return min(here, key=lambda file: (-wanted[Format(file.format)], file.bytes))
