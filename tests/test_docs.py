@@ -65,7 +65,9 @@ def test_a_command_in_the_docs_works(demo: Server, desk: Path, document: str, co
         return
     with demo.client(headers={"Authorization": f"Bearer {demo.key}"}) as client:
         sent = client.post(
-            "/api/v1/slots/gallery/uploads", files={"file": photo(40, 30).jpegsave_buffer()}
+            "/api/v1/slots/gallery/uploads",
+            files={"file": photo(40, 30).jpegsave_buffer()},
+            headers={"Prefer": "wait=50"},
         )
     env = os.environ | {
         "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}",
