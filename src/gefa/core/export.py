@@ -23,7 +23,7 @@ from gefa.core.geometry import Rect, Size, height_for
 from gefa.core.jobs import Job, OriginalJob, key_of
 from gefa.core.making import Making, Said
 from gefa.core.read.document import Document
-from gefa.core.treat.encode import ENCODER
+from gefa.core.treat.formats import Format
 from gefa.core.treat.make import Pictures
 from gefa.core.treat.recipe import AlphaPolicy, Fit, Keep
 
@@ -73,8 +73,7 @@ def take_out(
 
 def facts_key(job: Job) -> str:
     """The key under which a cut's Facts are kept."""
-    widest = max((variant.width for variant in job.variants), default=job.extent.width)
-    return key_of(job.fingerprint, ENCODER, "facts", widest)
+    return key_of("facts", job.key_at(_widest(job), Format.PNG, None))
 
 
 def carry_out(
@@ -148,7 +147,7 @@ def _region(job: Job, crop: Rect | None) -> Rect:
 
 
 def _widest(job: Job) -> Size:
-    return max((v.size for v in job.variants), key=_width)
+    return max((v.size for v in job.variants), key=_width, default=job.extent.size)
 
 
 def crop_of(job: Job, document: Document, shelf: Shelf) -> Rect | None:

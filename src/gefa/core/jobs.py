@@ -27,6 +27,9 @@ from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.ladder import ladder
 from gefa.core.treat.recipe import Aim, AlphaPolicy, Fit, Recipe, Steps
 
+USUAL_STEPS = 5
+USUAL_FORMATS = (Format.AVIF, Format.WEBP, Format.JPEG)
+"""what cuts usually get, where that is chosen while they are made"""
 CLASH = "another file has the name"
 LARGE_MEGAPIXELS = 40.0
 """above which a person is asked before a run"""
@@ -76,6 +79,15 @@ class Job(BaseModel):
     def steps(self) -> Steps | None:
         """By which weights its widths are chosen while it is made, if they are."""
         return self.recipe.steps if self.cut.size is None else None
+
+    @property
+    def expected(self) -> list[Variant]:
+        """About as many variants as will be made, where formats or widths are chosen on the way."""
+        widths = sorted({variant.width for variant in self.variants})
+        if self.steps:
+            widths = widths[:: max(1, len(widths) // (USUAL_STEPS - 1))]
+        formats = USUAL_FORMATS if self.recipe.auto else self.recipe.candidates
+        return [v for v in self.variants if v.width in widths and v.format in formats]
 
     def key_at(self, size: Size, format: Format, quality: int | None) -> str:
         """The key of a still made at another size or quality number than the recipe's."""

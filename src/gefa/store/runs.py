@@ -69,8 +69,8 @@ def _queued(run: Run, revision: Revision, source: Source, cut_job: CutJob, posit
         run_id=run.id,
         position=position,
         name=cut_job.cut.name,
-        planned=len(cut_job.variants),
-        cost=sum(v.size.megapixels * COSTS[v.format] for v in cut_job.variants),
+        planned=len(cut_job.expected),
+        cost=sum(v.size.megapixels * COSTS[v.format] for v in cut_job.expected),
         task={
             "blob": revision.blob,
             "name": source.name,

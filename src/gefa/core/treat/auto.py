@@ -52,7 +52,7 @@ def choose(
     shows = {f: candidate for f, candidate in tried.items() if not candidate.lacks}
     good = shows or dict(tried)
     plain = {f: c for f, c in good.items() if not FORMATS[f].modern}
-    plain = plain or {f: c for f, c in tried.items() if not FORMATS[f].modern}
+    plain = plain or {f: c for f, c in tried.items() if not FORMATS[f].modern} or good
     fallback = min(plain, key=lambda format: plain[format].bytes)
     kept = {fallback}
     if any(candidate.moves for candidate in good.values()):

@@ -16,7 +16,7 @@ from gefa.core.cut.sliced import grid
 from gefa.core.cut.slices import line_at
 from gefa.core.export import facts_key, said_key
 from gefa.core.geometry import Rect, union_all
-from gefa.core.jobs import Job, Prepared, Variant
+from gefa.core.jobs import Job, Prepared
 from gefa.core.making import Said
 from gefa.core.plan import CellEntry, CutEntry, OwnQuality, Plan, ShownSize, SliceEntry, Unit
 from gefa.core.read.survey import PartFacts, Survey
@@ -39,9 +39,6 @@ ORIGINS = {
 }
 BITS_PER_PIXEL = {Format.AVIF: 0.6, Format.WEBP: 1.0, Format.JPEG: 1.4, Format.PNG: 8.0}
 """what a pixel weighs, roughly, where nothing of the cut was made yet"""
-GUESSED_STEPS = 5
-GUESSED_FORMATS = (Format.AVIF, Format.WEBP, Format.JPEG)
-"""what cuts usually get, where that is chosen while they are made"""
 
 
 @dataclass
@@ -410,7 +407,7 @@ def _note_lines(found: Slices, entry: SliceEntry, survey: Survey) -> None:
 
 def _weigh(job: Job, blobs: BlobStore) -> Weighed:
     said = Said.model_validate(blobs.noted(said_key(job)) or {}) if job.variants else Said()
-    variants = said.wanted(job) if said.decided(job) else _some(job)
+    variants = said.wanted(job) if said.decided(job) else job.expected
     weighed = Weighed(files=len(variants))
     widest = max((variant.width for variant in variants), default=0)
     lightest: int | None = None
@@ -429,16 +426,6 @@ def _weigh(job: Job, blobs: BlobStore) -> Weighed:
     facts = blobs.noted(facts_key(job)) if job.variants else None
     weighed.baseline = Facts.model_validate(facts).baseline_bytes if facts else None
     return weighed
-
-
-def _some(job: Job) -> list[Variant]:
-    """As many variants as will be made, roughly, of a cut whose formats or widths are chosen while
-    it is made."""
-    widths = sorted({variant.width for variant in job.variants})
-    if job.steps:
-        widths = widths[:: max(1, len(widths) // (GUESSED_STEPS - 1))]
-    formats = GUESSED_FORMATS if job.recipe.auto else job.recipe.candidates
-    return [v for v in job.variants if v.width in widths and v.format in formats]
 
 
 def _added(all_weighed: Iterable[Weighed]) -> Weighed:

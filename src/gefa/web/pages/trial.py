@@ -230,7 +230,7 @@ def effect_of(
         topic,
         _task(sample, cut_job, name, topic),
         name=name,
-        planned=len(cut_job.variants),
+        planned=len(cut_job.expected),
     )
     if job.state is JobState.DONE and not job.report.get("record"):
         ask_again(session, job)  # it was passed over for a later one, and is wanted again
