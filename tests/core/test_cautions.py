@@ -8,9 +8,10 @@ import numpy as np
 import pyvips
 
 from gefa.core import prepare, survey_for
+from gefa.core.edit import PlanEditor
 from gefa.core.export import JobReport
 from gefa.core.pixels import outside_srgb
-from gefa.core.plan import CutEntry, Plan, parse_plan
+from gefa.core.plan import CutEntry, Plan, Rule, parse_plan
 from gefa.core.read import read
 from gefa.core.read.survey import survey
 from gefa.core.treat.formats import Format
@@ -134,3 +135,29 @@ def test_the_default_recipe_of_a_plan_and_its_exceptions(tmp_path: Path) -> None
         in prepared.warnings[0].reason
     )
     assert [job.cut.recipe for job in prepared.jobs] == ["figure", "figure"]
+
+
+def test_an_exception_taken_back_leaves_what_tag_rule_or_default_say(tmp_path: Path) -> None:
+    layers = [
+        L("Tagged #icon", photo(40, 40, 1)),
+        L("Ruled", photo(40, 40, 2)),
+        L("Ticked", photo(9, 9, 3)),
+    ]
+    source = survey(read(ora(tmp_path / "a.ora", 90, 60, layers)))
+    plan = Plan(default="backdrop", rules=(Rule(parts="Ruled", recipe="figure"),))
+    plan = PlanEditor(plan, source).tick(["Ticked"], True)
+    for part, recipe, entries in (
+        ("Tagged", "icon", 0),
+        ("Ruled", "figure", 0),
+        ("Ticked", "backdrop", 1),
+    ):
+        excepted = PlanEditor(plan, source).judge(part, 0, Aim(look=90))
+        back = PlanEditor(excepted, source).follow_default([part])
+        (job,) = (j for j in prepare(source, back).jobs if j.cut.part == part)
+        assert (job.cut.recipe, job.cut.quality) == (recipe, None)
+        assert sum(entry.part == part for entry in back.cuts) == entries
+        other = PlanEditor(PlanEditor(plan, source).rename(part, 0, "sign"), source)
+        other = PlanEditor(other.choose([part], "icon", 0), source)
+        kept = other.follow_default([part])
+        (job,) = (j for j in prepare(source, kept).jobs if j.cut.part == part)
+        assert (job.cut.name, job.cut.recipe) == ("sign", recipe), "its name stays"

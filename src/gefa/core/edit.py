@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
+from itertools import zip_longest
 
 from gefa.core.cut.cut import Origin
 from gefa.core.cut.gather import default_recipe, gather
@@ -58,9 +59,28 @@ class PlanEditor:
         return self._each(parts, lambda entry: entry.model_copy(update=change))
 
     def follow_default(self, parts: Iterable[str]) -> Plan:
-        """Take back what makes these parts exceptions: their own recipe and quality."""
-        change: dict[str, object] = {"recipe": None, "quality": None}
-        return self._each(parts, lambda entry: entry.model_copy(update=change))
+        """Take back what makes these parts exceptions, their own recipe and quality: what tags and
+        rules say counts again, else the default."""
+        editor = self
+        for part in parts:
+            usual = PlanEditor(editor.take_back([part]), self.source)._entries(part)
+            kept = [
+                entry.model_copy(update={"quality": None, "recipe": recipe})
+                for entry, recipe in zip_longest(
+                    editor._entries(part), [entry.recipe for entry in usual]
+                )
+                if entry is not None
+            ]
+            same = kept == usual and not any(entry.leave_out for entry in kept)
+            asked_for = same and editor._asked_for(part)
+            plan = editor.take_back([part]) if asked_for else editor._replaced(part, kept)
+            editor = PlanEditor(plan, self.source)
+        return editor.plan
+
+    def _asked_for(self, part: str) -> bool:
+        """Whether tags or rules cut the part, whatever a hand said."""
+        made = gather(self.source, self.take_back([part]), default=False)
+        return any(cut.part == part and not cut.rect for cut in made.cuts)
 
     def set_default(self, recipe: str) -> Plan:
         """The recipe of cuts that name none; empty is the built-in choice."""

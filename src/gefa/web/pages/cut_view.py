@@ -262,10 +262,12 @@ def _proofs(session: Session, source: Source) -> dict[str, str]:
     return {cut: f"/runs/{run}/proof/{quote(cut)}" for cut in cuts}
 
 
-def _exception(plan: Plan, recipe: str | None, quality: OwnQuality | None) -> str:
-    """What a cut has of its own against the default, in words; empty if nothing."""
+def _exception(
+    plan: Plan, recipe: str | None, quality: OwnQuality | None, tags: tuple[str, ...] = ()
+) -> str:
+    """What a cut has of its own against its tags and the default, in words; empty if nothing."""
     own = []
-    if recipe is not None and plan.default is not None and recipe != plan.default:
+    if recipe is not None and plan.default is not None and recipe not in (plan.default, *tags):
         own.append(f"recipe {recipe}")
     if quality is not None:
         own.append(quality_words(quality))
@@ -339,7 +341,7 @@ def _line(
         part.strays.words if part.strays else "",
         job.cut.strays,
         _weigh(job, blobs),
-        exception=_exception(plan, entry.recipe, entry.quality) if entry else "",
+        exception=_exception(plan, entry.recipe, entry.quality, part.tags) if entry else "",
     )
 
 
