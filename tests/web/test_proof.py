@@ -84,6 +84,15 @@ def test_what_is_not_there_is_no_proof(pages: httpx.Client) -> None:
     assert pages.get(f"{address}/proof/proofless?width=abc").status_code == 422
     odd = pages.get(f"{address}/proof/proofless?width=9999&format=bmp&quality=-3")
     assert odd.status_code == 200, "the nearest that there is"
+    for quality in ("²", "9" * 4000, "-1", "nan"):
+        for path in ("", "/curve"):
+            answer = pages.get(f"{address}/proof/proofless{path}", params={"quality": quality})
+            assert answer.status_code == 200, (quality, path)
+        assert (
+            keep(pages, f"{address}/proof/proofless", whom="cut", quality=quality).status_code
+            == 422
+        )
+    assert keep(pages, f"{address}/proof/proofless", whom="cut", as_look="nan").status_code == 422
     change(pages, source, do="tick", part="/")
     empty = pages.post(f"/sources/{source}/runs").url.path
     assert pages.get(f"{empty}/proof").status_code == 404

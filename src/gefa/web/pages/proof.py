@@ -27,6 +27,7 @@ from gefa.web.pages.proof_view import (
     quality_words,
     strip_of,
 )
+from gefa.web.pages.recipe_form import quality_number
 from gefa.web.problems import Problem
 from gefa.web.services import Given
 from gefa.web.templating import page
@@ -46,7 +47,7 @@ def _found(
     quality: str,
 ) -> ProofView:
     run = session.get(Run, run_id)
-    number = int(quality) if quality.isdigit() else None
+    number = quality_number(quality)
     view = run and proof_of(session, given.store.blobs, run, cut, width, format, number)
     if not view:
         raise HTTPException(404, f"The run has no file of the cut {cut!r} to look at.")
@@ -110,7 +111,7 @@ def made(
     """The file of a point of a curve."""
     with given.store.session() as session:
         view = _found(session, given, run_id, cut, width, format.value, quality)
-    number = int(quality) if quality.isdigit() else None
+    number = quality_number(quality)
     noted = given.store.blobs.noted(view.cut_job.key_at(view.size, format, number))
     if noted is None:
         raise HTTPException(404, "No such file was made of this cut.")
@@ -167,9 +168,10 @@ def keep(
 def _quality(format: Format, quality: str, as_look: float | None) -> OwnQuality:
     if as_look is not None:
         return Aim(look=round(as_look, 1))
-    if not quality.isdigit():
+    number = quality_number(quality)
+    if number is None:
         raise ValueError(f"{FORMATS[format].label} without loss has no quality to keep.")
-    return {format: int(quality)}
+    return {format: number}
 
 
 def _keep(session: Session, view: ProofView, whom: str, quality: OwnQuality | None) -> str:

@@ -23,6 +23,19 @@ _BYTES = {"b": 1, "kb": 1_000, "mb": 1_000_000}
 KB = 1_000
 
 
+def quality_number(text: str) -> int | None:
+    """A whole number of at most three digits; None for anything else."""
+    return int(text) if text.isdecimal() and len(text) <= 3 else None
+
+
+def _finite(text: str) -> float | None:
+    try:
+        value = float(text)
+    except ValueError:
+        return None
+    return value if abs(value) < 1e12 else None
+
+
 @dataclass(frozen=True)
 class Words:
     """A form's fields, each read as what it means; PlanError names the field that cannot be. A
@@ -41,16 +54,13 @@ class Words:
         if field not in self.form and usual is not None:
             return usual
         text = self.text(field).replace(",", ".").removesuffix("%").strip()
-        try:
-            return float(text)
-        except ValueError:
-            raise PlanError(f"{what} is {text!r}.", advice="Give a number.") from None
+        found = _finite(text)
+        if found is None:
+            raise PlanError(f"{what} is {text[:40]!r}.", advice="Give a number.")
+        return found
 
     def whole(self, field: str, what: str, usual: int | None = None) -> int:
-        try:
-            return round(self.number(field, what, usual))
-        except OverflowError:
-            raise PlanError(f"{what} is too large.") from None
+        return round(self.number(field, what, usual))
 
     def numbers(self, field: str, what: str, usual: list[float]) -> list[float]:
         if field not in self.form:
@@ -60,10 +70,10 @@ class Words:
             plain = re.sub(r"(px|x)$", "", text)
             if not plain:
                 continue
-            try:
-                found.append(float(plain))
-            except ValueError:
-                raise PlanError(f"{what}: {text!r} is no number.") from None
+            value = _finite(plain)
+            if value is None:
+                raise PlanError(f"{what}: {text[:40]!r} is no number.")
+            found.append(value)
         return found
 
 
@@ -134,11 +144,13 @@ def _quality(words: Words) -> dict[str, Any]:
 
 def _aim(text: str) -> Any:
     if look := _LOOK.fullmatch(text):
-        return {"look": float(look[1])}
+        return {"look": float(look[1][:9])}
     if budget := _BUDGET.fullmatch(text):
-        return {"max_bytes": round(float(budget[1].replace(",", ".")) * _BYTES[budget[2].lower()])}
-    if text.isdigit():
-        return int(text)
+        amount = float(budget[1].replace(",", ".")[:12])
+        return {"max_bytes": round(amount * _BYTES[budget[2].lower()])}
+    number = quality_number(text)
+    if number is not None:
+        return number
     raise PlanError(
         f"{text!r} is no quality.", advice="Give a number, or a look as look 75, or 180 kB."
     )
@@ -181,7 +193,7 @@ def _encoders(words: Words) -> dict[str, Any]:
         "effort": {f: value for f, value in efforts.items() if value != DEFAULT_EFFORT[f]},
         "progressive": words.text("progressive") != "no",
         "chroma": words.text("chroma"),
-        "colours": int(colours) if colours.isdigit() else None,
+        "colours": quality_number(colours),
         "dither": words.number("dither", "the dithering", 100) / 100,
     }
 
