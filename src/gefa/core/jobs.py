@@ -437,7 +437,7 @@ def treatment_key(
     treatment += [quality, recipe.settings_for(format), recipe.metadata]
     treatment += [recipe.alpha, recipe.matte, _crop(recipe, cut)]
     if moves:
-        treatment.append("moves")
+        treatment.append("moves 2")
     if cut.size is not None and cut.size.resolution is not None:
         treatment.append(f"{cut.size.resolution:g} dpi")
     if recipe.tone:

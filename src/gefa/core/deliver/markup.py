@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from html import escape
@@ -21,6 +22,39 @@ class Offer:
     width: int
     height: int
     moves: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """What is shown where ``media`` holds (empty: everywhere else): its files, its natural size in
+    px, and its ``sizes``."""
+
+    offers: Sequence[Offer]
+    size: Size
+    sizes: str
+    media: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Dress:
+    """How the ``<img>`` behaves: ``lazy`` or at once; ``colour`` (#rrggbb) and ``tiny`` (a data
+    URI) stand in until it has come; ``mask`` is CSS that it is shown through."""
+
+    lazy: bool = True
+    colour: str = ""
+    tiny: str = ""
+    mask: str = ""
+
+    @property
+    def style(self) -> str:
+        """CSS declarations."""
+        told = []
+        if self.colour or self.tiny:
+            picture = f" url({self.tiny}) center / cover no-repeat" if self.tiny else ""
+            told.append(f"background: {self.colour}{picture}")
+        if self.mask:
+            told.append(self.mask)
+        return "; ".join(told)
 
 
 def default_sizes(shown: Size) -> str:
@@ -46,24 +80,129 @@ def picture(
     """
     if not offers:
         return ""
-    by_format = _by_format(_worth_offering(offers))
-    *sources, (_, fallback) = by_format
-    per = shown.width if densities else None
-    sized = "" if densities else f' sizes="{escape(sizes or default_sizes(shown))}"'
+    one = Shown(offers, shown, sizes or default_sizes(shown))
+    return directed([one], alt, Dress(lazy=lazy), densities=densities)
+
+
+def directed(
+    shown: Sequence[Shown], alt: str, dress: Dress | None = None, *, densities: bool = False
+) -> str:
+    """A ``<picture>`` that shows another of ``shown`` for each media condition; the last has none
+    and is what the ``<img>`` has."""
+    *_, last = shown
+    parts = [(one, group) for one in shown for group in by_format(_worth_offering(one.offers))]
+    *sources, (_, (_, fallback)) = parts
+    per = last.size.width if densities else None
     lines = ["<picture>"]
-    lines += [
-        f'  <source type="{FORMATS[format].media_type}" srcset="{_srcset(variants, per)}"{sized}>'
-        for format, variants in sources
-    ]
+    for one, (format, offers) in sources:
+        media = f' media="{escape(one.media)}"' if one.media else ""
+        box = f' width="{one.size.width}" height="{one.size.height}"' if one.media else ""
+        lines.append(
+            f'  <source{media} type="{FORMATS[format].media_type}"'
+            f' srcset="{srcset(offers, per)}"{_sized(one, densities)}{box}>'
+        )
     middle = fallback[0] if densities else _plain_choice(fallback)
-    loading = "lazy" if lazy else "eager"
     lines += [
-        f'  <img src="{escape(_url(middle.url))}" srcset="{_srcset(fallback, per)}"{sized}',
-        f'       width="{shown.width}" height="{shown.height}" alt="{escape(alt)}"'
-        f' loading="{loading}" decoding="async">',
+        f'  <img src="{escape(_url(middle.url))}" srcset="{srcset(fallback, per)}"'
+        f"{_sized(last, densities)}",
+        f'       width="{last.size.width}" height="{last.size.height}" alt="{escape(alt)}"'
+        f"{_behaviour(dress or Dress())}>",
         "</picture>",
     ]
     return "\n".join(lines)
+
+
+def _sized(one: Shown, densities: bool) -> str:
+    return "" if densities else f' sizes="{escape(one.sizes)}"'
+
+
+def _behaviour(dress: Dress) -> str:
+    loading = ' loading="lazy"' if dress.lazy else ' loading="eager" fetchpriority="high"'
+    style = f' style="{escape(dress.style)}"' if dress.style else ""
+    return f'{loading} decoding="async"{style}'
+
+
+def preload(shown: Sequence[Shown]) -> str:
+    """``<link>`` elements that have a page load the picture at once, in its newest format. Unlike
+    sources, links do not shut each other out, so each says that none before it holds. That cannot
+    be said of a condition that names a medium: what comes after it gets no link."""
+    lines: list[str] = []
+    before: list[str] = []
+    for one in shown:
+        own = [f"({one.media})"] if before and one.media else [one.media] * bool(one.media)
+        media = " and ".join([*(f"(not ({m}))" for m in before), *own])
+        format, offers = by_format(_worth_offering(one.offers))[0]
+        lines.append(
+            f'<link rel="preload" as="image" type="{FORMATS[format].media_type}"'
+            + (f' media="{escape(media)}"' if media else "")
+            + f' imagesrcset="{srcset(offers)}" imagesizes="{escape(one.sizes)}"'
+            ' fetchpriority="high">'
+        )
+        if "," in one.media or not one.media.startswith(("(", "not (")):
+            break
+        before.append(one.media)
+    return "\n".join(lines)
+
+
+def image_set(offers: Sequence[Offer], width: int) -> str:
+    """CSS declarations for a background that is ``width`` CSS px wide: one that every browser
+    knows, then ``image-set()`` by format and density. CSS Images 4, 5."""
+    groups = by_format(_worth_offering(offers))
+    plain = _at_least(groups[-1][1], width)
+    choices = [
+        f'url("{_url(_at_least(offers, width * density).url)}") {density}x'
+        f' type("{FORMATS[format].media_type}")'
+        for format, offers in groups
+        for density in (1, 2)
+    ]
+    listed = ",\n    ".join(choices)
+    return (
+        f'background-image: url("{_url(plain.url)}");\n'
+        f"background-image: image-set(\n    {listed}\n);"
+    )
+
+
+def _at_least(offers: Sequence[Offer], width: int) -> Offer:
+    """The narrowest that is wide enough, else the widest."""
+    return next((offer for offer in offers if offer.width >= width), offers[-1])
+
+
+def jinja_macro(name: str, shown: Sequence[Shown], alt: str, dress: Dress) -> str:
+    """The picture as a Jinja macro, with ``alt`` and ``loading`` to be given where it is used."""
+    html = directed(shown, _HERE, dress).replace(_HERE, "{{ alt | e }}")
+    html = html.replace('loading="lazy"', 'loading="{{ loading }}"')
+    html = html.replace('loading="eager"', 'loading="{{ loading }}"')
+    loading = "lazy" if dress.lazy else "eager"
+    # JSON texts are also texts of Jinja, and these hold nothing that ends a block.
+    told = json.dumps(alt).replace("{", "\\u007b").replace("}", "\\u007d").replace("%", "\\u0025")
+    return f'{{% macro {name}(alt={told}, loading="{loading}") -%}}\n{html}\n{{%- endmacro %}}'
+
+
+_HERE = "the-alternative-text-comes-here"
+
+
+def as_data(shown: Sequence[Shown], alt: str, dress: Dress) -> dict[str, object]:
+    """The picture as plain values, for programs that write their own markup."""
+    *_, last = shown
+    return {
+        "alt": alt,
+        "width": last.size.width,
+        "height": last.size.height,
+        "colour": dress.colour,
+        "tiny": dress.tiny,
+        "sources": [
+            {
+                "media": one.media,
+                "type": FORMATS[format].media_type,
+                "sizes": one.sizes,
+                "width": one.size.width,
+                "height": one.size.height,
+                "files": [{"url": _url(offer.url), "width": offer.width} for offer in offers],
+            }
+            for one in shown
+            for format, offers in by_format(_worth_offering(one.offers))
+        ],
+    }
 
 
 def _worth_offering(offers: Sequence[Offer]) -> Sequence[Offer]:
@@ -80,7 +219,7 @@ def plain_box(css: str, shown: Size) -> str:
     return f'<div style="{escape(css)}; {ratio}"></div>'
 
 
-def _by_format(offers: Sequence[Offer]) -> list[tuple[Format, list[Offer]]]:
+def by_format(offers: Sequence[Offer]) -> list[tuple[Format, list[Offer]]]:
     """Newest format first, and a fallback that every browser shows last; widths ascending."""
     ordered = sorted(offers, key=lambda offer: (ORDER.index(offer.format), offer.width))
     return [(format, list(group)) for format, group in groupby(ordered, lambda o: o.format)]
@@ -91,7 +230,7 @@ def _plain_choice(offers: Sequence[Offer]) -> Offer:
     return offers[len(offers) // 2]
 
 
-def _srcset(offers: Sequence[Offer], per: int | None = None) -> str:
+def srcset(offers: Sequence[Offer], per: int | None = None) -> str:
     """By width, or by density where they are shown ``per`` CSS px wide."""
     told = [f"{o.width}w" if per is None else f"{o.width / per:.3g}x" for o in offers]
     return escape(", ".join(f"{_url(o.url)} {w}" for o, w in zip(offers, told, strict=True)))

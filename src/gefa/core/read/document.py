@@ -180,8 +180,8 @@ class Document(ABC):
         not held in memory."""
         return self.render(self.canvas, self.canvas_rect, self.size.width)
 
-    def moving(self, size: Size) -> pyvips.Image:
-        """All frames at ``size`` px, if there are several; see ``FlatPicture.moving``."""
+    def moving(self, region: Rect, size: Size) -> pyvips.Image:
+        """All frames, if there are several; see ``FlatPicture.moving``."""
         raise NotImplementedError(f"{self.format} does not move")
 
     def css(self, part: Part) -> str:

@@ -180,16 +180,16 @@ class FlatPicture(Document):
         except pyvips.Error as error:
             raise self._unreadable(error) from error
 
-    def moving(self, size: Size) -> pyvips.Image:
-        """All frames at ``size`` px under each other, with the fields that libvips writes an
-        animation from: ``page-height``, ``delay`` (ms) and ``loop``."""
+    def moving(self, region: Rect, size: Size) -> pyvips.Image:
+        """``region`` (px) of all frames at ``size`` px under each other, with the fields that
+        libvips writes an animation from: ``page-height``, ``delay`` (ms) and ``loop``."""
         try:
             strip = to_srgb(self._open(n=-1))
             times = {name: strip.get(name) for name in ("delay", "loop") if strip.get_typeof(name)}
             strip = self._in_any_order("frames", strip)
+            tops = (at * self.size.height + region.y for at in range(self.frames))
             frames = [
-                resize(strip.crop(0, at * self.size.height, strip.width, self.size.height), size)
-                for at in range(self.frames)
+                resize(strip.crop(region.x, top, region.width, region.height), size) for top in tops
             ]
             joined = pyvips.Image.arrayjoin(frames, across=1).copy_memory().copy()
         except pyvips.Error as error:

@@ -18,6 +18,8 @@ from gefa.core.read.naming import PathBook, split_tags
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.sniff import FileKind
 
+# Only tags are looked at here; how large a picture may be is checked where it is read.
+Image.MAX_IMAGE_PIXELS = None
 PAGE_NAME = 285
 """TIFF 6.0, section 12"""
 

@@ -59,7 +59,7 @@ class Pictures:
 
     def moving(self, size: Size) -> pyvips.Image:
         """All frames at ``size`` px, toned as the still; without the mark."""
-        frames = self._document.moving(size)
+        frames = self._document.moving(self._region, size)
         if self._curve is None:
             return frames
         toned = lifted(frames, self._curve).copy()

@@ -46,6 +46,29 @@ Ratio = Annotated[float, Field(gt=0.01, lt=100)]
 Share = Annotated[float, Field(ge=0, le=1)]
 
 
+def ratio_from_words(ratio: object) -> object:
+    """16 ÷ 9 for ``"16:9"``; what is no text is left to whoever asked. ValueError if it is none."""
+    if not isinstance(ratio, str):
+        return ratio
+    sides = _RATIO.fullmatch(ratio.strip())
+    if not sides or float(sides[2]) == 0:
+        raise ValueError(f'{ratio!r} is no ratio: give one as "16:9"')
+    return float(sides[1]) / float(sides[2])
+
+
+def fields_of(name: str) -> set[str]:
+    """The fields of a name template; ValueError if it has others than NAME_FIELDS."""
+    try:
+        fields = {field for _, field, _, _ in Formatter().parse(name) if field is not None}
+    except ValueError as error:
+        raise ValueError(f"the name template {name!r} has unpaired braces") from error
+    unknown = fields - NAME_FIELDS
+    if unknown:
+        known = " ".join(f"{{{field}}}" for field in sorted(NAME_FIELDS))
+        raise ValueError(f"the name template has {sorted(unknown)}; it may have {known}")
+    return fields
+
+
 class AlphaPolicy(StrEnum):
     """What becomes of transparency."""
 
@@ -210,14 +233,7 @@ class Recipe(BaseModel):
     @field_validator("name")
     @classmethod
     def _known_fields(cls, name: str) -> str:
-        try:
-            fields = {field for _, field, _, _ in Formatter().parse(name) if field is not None}
-        except ValueError as error:
-            raise ValueError(f"the name template {name!r} has unpaired braces") from error
-        unknown = fields - NAME_FIELDS
-        if unknown:
-            known = " ".join(f"{{{field}}}" for field in sorted(NAME_FIELDS))
-            raise ValueError(f"the name template has {sorted(unknown)}; it may have {known}")
+        fields_of(name)
         return name
 
     @field_validator("densities")
@@ -228,13 +244,7 @@ class Recipe(BaseModel):
     @field_validator("ratio", mode="before")
     @classmethod
     def _ratio_in_words(cls, ratio: object) -> object:
-        """``"16:9"`` is 16 ÷ 9."""
-        if not isinstance(ratio, str):
-            return ratio
-        sides = _RATIO.fullmatch(ratio.strip())
-        if not sides or float(sides[2]) == 0:
-            raise ValueError(f'{ratio!r} is no ratio: give one as "16:9"')
-        return float(sides[1]) / float(sides[2])
+        return ratio_from_words(ratio)
 
     @field_validator("effort")
     @classmethod
