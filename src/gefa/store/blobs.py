@@ -7,8 +7,8 @@ import json
 import os
 import shutil
 import tempfile
-from collections.abc import AsyncIterator
-from contextlib import suppress
+import time
+from collections.abc import AsyncIterator, Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
@@ -42,16 +42,50 @@ class BlobStore:
         self._incoming = root / "incoming"
         self._incoming.mkdir(parents=True, exist_ok=True)
 
-    def path(self, sha256: str) -> Path:
-        """Where the blob lies."""
+    def local(self, sha256: str) -> Path:
+        """Where the blob lies in the folder, if it does."""
         return self.root / "blobs" / sha256[:2] / sha256
+
+    def path(self, sha256: str) -> Path:
+        """Where the blob can be read."""
+        return self.local(sha256)
 
     def put(self, data: bytes) -> Blob:
         sha256 = hashlib.sha256(data).hexdigest()
-        target = self.path(sha256)
-        if not target.exists():
+        target = self.local(sha256)
+        if not self._touched(target):
             write_whole(target, data)
         return Blob(sha256, len(data))
+
+    def touch(self, sha256: str) -> bool:
+        """Whether the blob is there; if so it counts as new, so that nobody clears it away before
+        it is noted what needs it."""
+        return self._touched(self.local(sha256))
+
+    @staticmethod
+    def _touched(path: Path) -> bool:
+        try:
+            os.utime(path)
+        except FileNotFoundError:
+            return False
+        return True
+
+    def delete(self, sha256: str, older_than: float) -> bool:
+        """Take a blob away, unless it was put or found within so many seconds; whether it is
+        gone."""
+        path = self.local(sha256)
+        try:
+            if time.time() - path.stat().st_mtime < older_than:
+                return False
+            path.unlink()
+        except FileNotFoundError:
+            return True
+        return True
+
+    def all(self) -> Iterator[str]:
+        """The names of all blobs."""
+        for path in (self.root / "blobs").glob("??/*"):
+            yield path.name
 
     def put_file(self, path: Path) -> Blob:
         """A copy of a file, which stays where it is."""
@@ -81,30 +115,26 @@ class BlobStore:
                 digest.update(block)
                 size += len(block)
             os.fsync(file.fileno())
-        return self._adopt(path, digest.hexdigest(), size)
+        return self._place(path, digest.hexdigest(), size)
+
+    def draft(self) -> Draft:
+        """A file to be filled piece by piece, which then becomes a blob or goes without a trace."""
+        return Draft(self, self._incoming)
 
     async def receive(self, chunks: AsyncIterator[bytes], limit: int | None = None) -> Blob:
         """Store a stream without holding it in memory; TooManyBytes past ``limit`` bytes."""
-        handle, draft = tempfile.mkstemp(dir=self._incoming)
-        digest, size = hashlib.sha256(), 0
+        draft = self.draft()
         try:
-            with os.fdopen(handle, "wb") as file:
-                async for chunk in chunks:
-                    size += len(chunk)
-                    if limit is not None and size > limit:
-                        raise TooManyBytes(limit)
-                    digest.update(chunk)
-                    file.write(chunk)
-                file.flush()
-                await anyio.to_thread.run_sync(os.fsync, file.fileno())
-            return self._adopt(Path(draft), digest.hexdigest(), size)
-        except BaseException:
-            with suppress(FileNotFoundError):
-                os.unlink(draft)
-            raise
+            async for chunk in chunks:
+                draft.write(chunk)
+                if limit is not None and draft.bytes > limit:
+                    raise TooManyBytes(limit)
+            return await anyio.to_thread.run_sync(draft.keep)
+        finally:
+            draft.drop()
 
-    def _adopt(self, draft: Path, sha256: str, size: int) -> Blob:
-        target = self.path(sha256)
+    def _place(self, draft: Path, sha256: str, size: int) -> Blob:
+        target = self.local(sha256)
         target.parent.mkdir(parents=True, exist_ok=True)
         draft.chmod(0o644)
         os.replace(draft, target)
@@ -132,6 +162,40 @@ class BlobStore:
         return value if isinstance(value, dict) else None
 
 
+class Draft:
+    """A blob that is still coming."""
+
+    def __init__(self, blobs: BlobStore, folder: Path) -> None:
+        self._blobs = blobs
+        handle, name = tempfile.mkstemp(dir=folder)
+        self._path = Path(name)
+        self._file = os.fdopen(handle, "wb")
+        self._digest = hashlib.sha256()
+        self.bytes = 0
+
+    def write(self, data: bytes) -> None:
+        self._digest.update(data)
+        self._file.write(data)
+        self.bytes += len(data)
+
+    def fill(self, fetch: Callable[[Path], object]) -> Blob:
+        """Let somebody else write it, who knows what it is to be, and keep it."""
+        fetch(self._path)
+        return self._blobs.adopt(self._path)
+
+    def keep(self) -> Blob:
+        """It is whole: store it."""
+        self._file.flush()
+        os.fsync(self._file.fileno())
+        self._file.close()
+        return self._blobs._place(self._path, self._digest.hexdigest(), self.bytes)
+
+    def drop(self) -> None:
+        """It will not come, or has been kept."""
+        self._file.close()
+        self._path.unlink(missing_ok=True)
+
+
 class BlobShelf:
     """The blob store as a job sees it. What the same job made in an earlier try, before it was
     interrupted, counts as made by it, not as reused."""
@@ -142,7 +206,7 @@ class BlobShelf:
 
     def recall(self, key: str, path: str) -> Stored | None:
         noted = self._blobs.noted(key)
-        if noted is None or not self._blobs.path(noted["sha256"]).exists():
+        if noted is None or not self._blobs.touch(noted["sha256"]):
             return None
         own = noted.get("maker") == self._maker
         measured = {name: noted.get(name) for name in ("quality", "score")}

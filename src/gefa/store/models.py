@@ -21,6 +21,11 @@ def now() -> datetime:
     return datetime.now(UTC)
 
 
+def as_utc(time: datetime) -> datetime:
+    """SQLite gives times back without their zone."""
+    return time if time.tzinfo else time.replace(tzinfo=UTC)
+
+
 def _time() -> Any:
     return Field(default_factory=now, sa_type=DateTime(timezone=True))
 
@@ -52,6 +57,7 @@ class JobKind(StrEnum):
     PROOF = "proof"
     CURVE = "curve"
     SCORE = "score"
+    TRIAL = "trial"
 
 
 class UploadState(StrEnum):
@@ -174,12 +180,16 @@ class Job(SQLModel, table=True):
 
 
 class Variant(SQLModel, table=True):
-    """One file made. Its bytes are the blob ``sha256``; sizes in px."""
+    """One file made. Its bytes are the blob ``sha256``; sizes in px.
+
+    ``cut`` is the crop of an upload. One that is ``waiting`` is shown to reviewers only; one that
+    is ``retired`` was followed by another, and is served on for a while.
+    """
 
     __tablename__ = "variant"
     __table_args__ = (
         UniqueConstraint("run_id", "path"),
-        UniqueConstraint("upload_id", "path"),
+        UniqueConstraint("upload_id", "path", "sha256"),
     )
 
     id: str = Field(default_factory=new_id, primary_key=True)
@@ -196,48 +206,127 @@ class Variant(SQLModel, table=True):
     quality: int | None = None
     score: float | None = None
     reused: bool = False
+    waiting: bool = Field(default=False, sa_column_kwargs={"server_default": "0"})
+    retired: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
+
+
+class Site(SQLModel, table=True):
+    """What all slots share: there is one row. ``defaults`` are settings by name."""
+
+    __tablename__ = "site"
+
+    id: str = Field(default="site", primary_key=True)
+    defaults: dict[str, Any] = _json(dict)
+    earlier: list[dict[str, Any]] = _json(list)
 
 
 class Slot(SQLModel, table=True):
-    """A place on a site that takes uploads."""
+    """A place on a site that takes uploads. ``own`` are the settings in which it is other than the
+    site; ``secret`` signs what it tells. ``earlier`` lists what ``own`` was before."""
 
     __tablename__ = "slot"
 
     id: str = Field(default_factory=new_id, primary_key=True)
     name: str = Field(unique=True, max_length=60)
-    recipe: str
-    max_bytes: int
+    own: dict[str, Any] = _json(dict)
+    earlier: list[dict[str, Any]] = _json(list)
+    secret: str = ""
     created: datetime = _time()
 
 
 class SlotKey(SQLModel, table=True):
-    """A key that may upload to a slot; only its SHA-256 is kept."""
+    """A key to a slot; only its SHA-256 is kept. ``rights`` are Right values."""
 
     __tablename__ = "slot_key"
 
     id: str = Field(default_factory=new_id, primary_key=True)
     slot_id: str = Field(foreign_key="slot.id", index=True)
     digest: str = Field(unique=True)
+    name: str = Field(default="", max_length=80)
+    rights: list[str] = _json(list)
     created: datetime = _time()
+    used: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
+    revoked: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
 
 
 class Upload(SQLModel, table=True):
-    """A picture somebody uploaded to a slot."""
+    """A picture somebody uploaded to a slot.
+
+    ``who`` is the name of the key, or who it was by hand. The focal point is 0..1 each way;
+    ``suggested`` is one found in the picture. ``treatment`` names what its files were made by;
+    ``said`` is what there is to tell of them. ``preview`` is the blob of a picture to look at,
+    ``tiny`` a data URI to stand in. ``request`` finds it again when it is sent twice;
+    ``fingerprint`` then tells whether it is the same.
+    """
 
     __tablename__ = "upload"
 
     id: str = Field(default_factory=new_id, primary_key=True)
     slot_id: str = Field(foreign_key="slot.id", index=True)
+    who: str = Field(default="", sa_column_kwargs={"server_default": ""})
     name: str
     alt: str = ""
+    decorative: bool = Field(default=False, sa_column_kwargs={"server_default": "0"})
+    tags: list[str] = Field(
+        default_factory=list, sa_column=Column(JSON, nullable=False, server_default="[]")
+    )
     focal_x: float | None = None
     focal_y: float | None = None
+    zoom: float = Field(default=1.0, sa_column_kwargs={"server_default": "1"})
+    suggested_x: float | None = None
+    suggested_y: float | None = None
     blob: str
     bytes: int
     format: str
     width: int | None = None
     height: int | None = None
     placeholder: str = ""
-    state: UploadState = UploadState.RECEIVED
+    tiny: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    preview: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    state: UploadState = Field(default=UploadState.RECEIVED, index=True)
+    problem: str = ""
+    reason: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    said: dict[str, Any] = Field(
+        default_factory=dict, sa_column=Column(JSON, nullable=False, server_default="{}")
+    )
+    treatment: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    approved: bool = Field(default=False, sa_column_kwargs={"server_default": "0"})
+    original_gone: bool = Field(default=False, sa_column_kwargs={"server_default": "0"})
+    request: str | None = Field(default=None, unique=True, index=True)
+    fingerprint: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    created: datetime = _time()
+    removed: datetime | None = Field(default=None, sa_type=DateTime(timezone=True), index=True)
+
+
+class Resumable(SQLModel, table=True):
+    """A file that comes piece by piece: ``length`` bytes in all. ``upload_id`` is what became of
+    it."""
+
+    __tablename__ = "resumable"
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    slot_id: str = Field(foreign_key="slot.id", index=True)
+    key_id: str
+    who: str = ""
+    length: int
+    described: dict[str, Any] = _json(dict)
+    upload_id: str | None = None
+    created: datetime = _time()
+
+
+class Notice(SQLModel, table=True):
+    """Something that ``url`` is told. ``due`` is when it is tried next; None once it was taken, or
+    given up."""
+
+    __tablename__ = "notice"
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    slot_id: str = Field(foreign_key="slot.id", index=True)
+    upload_id: str
+    url: str
+    kind: str
+    tries: int = 0
+    due: datetime | None = Field(default_factory=now, sa_type=DateTime(timezone=True), index=True)
+    told: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
     problem: str = ""
     created: datetime = _time()

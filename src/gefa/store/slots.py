@@ -1,102 +1,149 @@
-"""Slots, the keys that open them, and the pictures uploaded to them."""
+"""Slots: what the whole site says of them, what each says for itself, and how that was before."""
 
 from __future__ import annotations
 
-import hashlib
 import secrets
-from collections.abc import Sequence
+from base64 import b64encode
+from collections.abc import Collection, Mapping, Sequence
+from typing import Any
 
 from sqlmodel import Session, col, select
 
-from gefa.core.cut.gather import FLAT_DEFAULT
+from gefa.core.errors import PlanError
 from gefa.core.plan import Plan
-from gefa.core.treat.recipe import BUILT_IN
-from gefa.store.blobs import Blob
-from gefa.store.models import Job, JobKind, Slot, SlotKey, Upload, UploadState, Variant
+from gefa.core.slot import SLOT_NAME, SlotSettings, settings_from
+from gefa.core.treat.recipe import Recipe
+from gefa.store.models import Site, Slot
 from gefa.store.recipes import shelf_of_recipes
 from gefa.store.sources import marks_for
+
+MAX_EARLIER = 100
+"""settings that can be gone back to"""
+
+
+def all_slots(session: Session) -> Sequence[Slot]:
+    return session.exec(select(Slot).order_by(col(Slot.name))).all()
 
 
 def slot_named(session: Session, name: str) -> Slot | None:
     return session.exec(select(Slot).where(Slot.name == name)).first()
 
 
-def add_slot(session: Session, name: str, recipe: str, max_bytes: int) -> Slot:
-    slot = Slot(name=name, recipe=recipe, max_bytes=max_bytes)
+def add_slot(session: Session, name: str, own: Mapping[str, Any] | None = None) -> Slot:
+    """A new slot; PlanError if the name is none, or taken, or its own settings are none."""
+    if not SLOT_NAME.fullmatch(name):
+        raise PlanError(
+            f"{name!r} is no name for a slot.",
+            advice="Take small letters, digits and -; 60 at the most.",
+        )
+    if slot_named(session, name) is not None:
+        raise PlanError(f"there is a slot {name!r} already.", advice="Take another name.")
+    slot = Slot(name=name, secret=new_secret())
     session.add(slot)
     session.flush()
+    _keep(session, slot, dict(own or {}))
+    slot.earlier = []
     return slot
 
 
-def new_key(session: Session, slot: Slot) -> str:
-    """A new key for the slot. Only its digest is kept: this is the one time it can be seen."""
-    key = f"gefa_{secrets.token_urlsafe(24)}"
-    session.add(SlotKey(slot_id=slot.id, digest=_digest(key)))
-    session.flush()
-    return key
+def new_secret() -> str:
+    """What notices are signed with: 24 random bytes, as Standard Webhooks writes them."""
+    return f"whsec_{b64encode(secrets.token_bytes(24)).decode()}"
 
 
-def slots_of_key(session: Session, key: str) -> set[str]:
-    """Ids of the slots that the key opens."""
-    keys = session.exec(select(SlotKey).where(SlotKey.digest == _digest(key))).all()
-    return {found.slot_id for found in keys}
+def site_of(session: Session) -> Site:
+    """The settings that all slots share."""
+    return session.get(Site, "site") or Site()
 
 
-def _digest(key: str) -> str:
-    # A key is 192 random bits, so a plain hash is enough: there is nothing to guess.
-    return hashlib.sha256(key.encode()).hexdigest()
+def defaults_of(session: Session) -> SlotSettings:
+    return settings_from(site_of(session).defaults)
 
 
-def accept(
-    session: Session,
-    slot: Slot,
-    *,
-    name: str,
-    blob: Blob,
-    format: str,
-    alt: str = "",
-    focal: tuple[float, float] | None = None,
-) -> Upload:
-    """Note an upload and queue its treatment, by the slot's recipe as it is now."""
-    recipe = shelf_of_recipes(session).get(slot.recipe, BUILT_IN[FLAT_DEFAULT])
-    upload = Upload(
-        slot_id=slot.id,
-        name=name,
-        alt=alt,
-        focal_x=focal[0] if focal else None,
-        focal_y=focal[1] if focal else None,
-        blob=blob.sha256,
-        bytes=blob.bytes,
-        format=format,
-        state=UploadState.PROCESSING,
-    )
-    session.add(upload)
-    session.flush()
-    session.add(
-        Job(
-            kind=JobKind.UPLOAD,
-            upload_id=upload.id,
-            task={
-                "blob": blob.sha256,
-                "name": name,
-                "alt": alt,
-                "recipe": recipe.model_dump(mode="json"),
-                "marks": marks_for(session, Plan(recipes={slot.recipe: recipe})),
-            },
+def settings_of(session: Session, slot: Slot) -> SlotSettings:
+    """The slot's settings: its own over the site's."""
+    return settings_from(site_of(session).defaults, slot.own)
+
+
+def recipe_of(session: Session, settings: SlotSettings) -> Recipe:
+    """The recipe that the settings name, as it is now; PlanError if it is not there."""
+    recipe = shelf_of_recipes(session).get(settings.recipe)
+    if recipe is None:
+        raise PlanError(
+            f"its recipe {settings.recipe!r} is not there any more.",
+            advice="Choose another for the slot, or have it back under Recipes.",
         )
-    )
-    return upload
+    return recipe
 
 
-def variants_of_upload(session: Session, upload_id: str) -> Sequence[Variant]:
-    return session.exec(
-        select(Variant)
-        .where(Variant.upload_id == upload_id)
-        .order_by(col(Variant.format), col(Variant.width))
-    ).all()
+def slots_with(session: Session, recipe: str) -> list[str]:
+    """Names of the slots that treat uploads by the recipe."""
+    return [s.name for s in all_slots(session) if settings_of(session, s).recipe == recipe]
 
 
-def variant_at(session: Session, upload_id: str, path: str) -> Variant | None:
-    return session.exec(
-        select(Variant).where(Variant.upload_id == upload_id, Variant.path == path)
-    ).first()
+def marks_of(session: Session, settings: SlotSettings, recipe: Recipe) -> dict[str, str]:
+    """The blobs of pictures that the recipe lays over corners, by name."""
+    return marks_for(session, Plan(recipes={settings.recipe: recipe}))
+
+
+def change_settings(
+    session: Session, of: Slot | Site, changes: Mapping[str, Any], back: Collection[str] = ()
+) -> SlotSettings:
+    """Set some settings, and let those in ``back`` be inherited again. PlanError if they cannot be,
+    also for a slot that inherits them."""
+    before = of.defaults if isinstance(of, Site) else of.own
+    own = {name: value for name, value in before.items() if name not in back}
+    return _keep(session, of, {**own, **changes})
+
+
+def undo_settings(session: Session, of: Slot | Site) -> str:
+    """Go back to what the settings were before; what was undone, empty if there was nothing."""
+    if not of.earlier:
+        return ""
+    *of.earlier, last = of.earlier
+    _set(of, last["own"])
+    session.add(of)
+    session.flush()
+    return str(last["said"])
+
+
+def can_undo_settings(of: Slot | Site) -> str:
+    return str(of.earlier[-1]["said"]) if of.earlier else ""
+
+
+def _keep(session: Session, of: Slot | Site, own: dict[str, Any]) -> SlotSettings:
+    site = of.defaults if isinstance(of, Site) else site_of(session).defaults
+    checked = settings_from(own) if isinstance(of, Site) else settings_from(site, own)
+    recipe_of(session, checked)
+    # What is kept are plain values, as the settings themselves write them.
+    plain = checked.model_dump(mode="json", include=set(own))
+    before = of.defaults if isinstance(of, Site) else of.own
+    if plain == before:
+        return checked
+    if isinstance(of, Site):
+        _check_heirs(session, plain)
+    said = ", ".join(sorted(name for name in {*plain, *before} if _differs(name, plain, before)))
+    of.earlier = [*of.earlier[-MAX_EARLIER + 1 :], {"own": before, "said": said}]
+    _set(of, plain)
+    session.add(of)
+    session.flush()
+    return checked
+
+
+def _differs(name: str, one: Mapping[str, Any], other: Mapping[str, Any]) -> bool:
+    return one.get(name) != other.get(name) or (name in one) != (name in other)
+
+
+def _check_heirs(session: Session, defaults: dict[str, Any]) -> None:
+    for slot in all_slots(session):
+        try:
+            settings_from(defaults, slot.own)
+        except PlanError as error:
+            raise PlanError(f"the slot {slot.name} cannot have that: {error.reason}") from error
+
+
+def _set(of: Slot | Site, own: dict[str, Any]) -> None:
+    if isinstance(of, Site):
+        of.defaults = own
+    else:
+        of.own = own

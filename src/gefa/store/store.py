@@ -12,7 +12,7 @@ from alembic.config import Config
 from sqlalchemy import Engine, event
 from sqlmodel import Session, create_engine
 
-from gefa.store.blobs import BlobStore
+from gefa.store.places import blobs_for
 
 MIGRATIONS = Path(__file__).parent / "migrations"
 
@@ -23,8 +23,9 @@ class Store:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         folder.mkdir(parents=True, exist_ok=True)
-        self.blobs = BlobStore(folder)
-        self.engine = _engine(folder / "gefa.sqlite3")
+        self.blobs = blobs_for(folder)
+        self.database = folder / "gefa.sqlite3"
+        self.engine = _engine(self.database)
         _migrate(self.engine)
 
     @contextmanager
@@ -33,6 +34,12 @@ class Store:
         with Session(self.engine, expire_on_commit=False) as session:
             yield session
             session.commit()
+
+    def pieces(self, resumable_id: str) -> Path:
+        """Where the bytes of a file lie that comes piece by piece."""
+        folder = self.folder / "resumable"
+        folder.mkdir(exist_ok=True)
+        return folder / resumable_id
 
     def close(self) -> None:
         self.engine.dispose()

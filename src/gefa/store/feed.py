@@ -1,0 +1,122 @@
+"""The feed: uploads newest first, searched and filtered."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import date, datetime, time, timedelta
+from typing import Any, Literal, TypeVar
+
+from pydantic import BaseModel, ConfigDict, Field
+from sqlalchemy import exists, join, true
+from sqlalchemy import select as sql_select
+from sqlmodel import Session, col, func, or_, select
+from sqlmodel.sql.expression import SelectOfScalar
+
+from gefa.store.models import Slot, Upload, UploadState
+
+Row = TypeVar("Row")
+
+
+class Wanted(BaseModel):
+    """Which uploads: those whose name, alternative text or tag has ``q`` in it; of a slot; with a
+    tag; in a state; from a day until a day, both included; after the upload of an id. Removed ones
+    only where the state is ``removed``."""
+
+    model_config = ConfigDict(extra="ignore")
+
+    q: str = Field(default="", max_length=200)
+    slot: str = ""
+    tag: str = Field(default="", max_length=60)
+    state: UploadState | Literal["", "removed", "untold"] = ""
+    since: date | Literal[""] = ""
+    until: date | Literal[""] = ""
+    after: str = Field(default="", max_length=40)
+
+    @property
+    def filters(self) -> dict[str, str]:
+        """What is filtered by, for links."""
+        return {
+            name: str(value)
+            for name, value in self.model_dump(mode="json", exclude={"after"}).items()
+            if value
+        }
+
+
+@dataclass(frozen=True)
+class Page:
+    """Some of the feed, how many there are in all, and after which id it goes on."""
+
+    uploads: Sequence[Upload]
+    total: int
+    next: str | None
+
+
+def feed(session: Session, wanted: Wanted, most: int) -> Page:
+    """The first ``most`` uploads that are wanted."""
+    chosen = _chosen(select(Upload), wanted)
+    total = session.exec(_chosen(select(func.count()).select_from(Upload), wanted)).one()
+    if wanted.after:
+        chosen = chosen.where(Upload.id < wanted.after)
+    found = session.exec(chosen.order_by(col(Upload.id).desc()).limit(most + 1)).all()
+    rest = found[:most]
+    return Page(rest, total, rest[-1].id if len(found) > most else None)
+
+
+def _chosen(query: SelectOfScalar[Row], wanted: Wanted) -> SelectOfScalar[Row]:
+    removed = col(Upload.removed)
+    query = query.where(removed.is_not(None) if wanted.state == "removed" else removed.is_(None))
+    if isinstance(wanted.state, UploadState):
+        query = query.where(Upload.state == wanted.state)
+    elif wanted.state == "untold":
+        query = query.where(Upload.alt == "", col(Upload.decorative).is_(False))
+    if wanted.slot:
+        named = select(Slot.id).where(Slot.name == wanted.slot)
+        query = query.where(col(Upload.slot_id).in_(named))
+    if wanted.tag:
+        query = query.where(_tagged(lambda tag: tag == wanted.tag))
+    if wanted.q.strip():
+        query = query.where(_mentions(wanted.q.strip()))
+    return _within(query, wanted)
+
+
+def _tagged(matches: Callable[[Any], Any]) -> Any:
+    """Whether any tag of an upload matches."""
+    tag = func.json_each(Upload.tags).table_valued("value", name="tag")
+    return exists(sql_select(tag.c.value).where(matches(tag.c.value)))
+
+
+def _mentions(words: str) -> Any:
+    return or_(
+        col(Upload.name).icontains(words, autoescape=True),
+        col(Upload.alt).icontains(words, autoescape=True),
+        _tagged(lambda tag: tag.icontains(words, autoescape=True)),
+    )
+
+
+def _within(query: SelectOfScalar[Row], wanted: Wanted) -> SelectOfScalar[Row]:
+    if wanted.since:
+        query = query.where(Upload.created >= datetime.combine(wanted.since, time()))
+    if wanted.until:
+        after = datetime.combine(wanted.until, time()) + timedelta(days=1)
+        query = query.where(Upload.created < after)
+    return query
+
+
+def all_tags(session: Session) -> list[str]:
+    """Every tag that any upload has."""
+    tag = func.json_each(Upload.tags).table_valued("value", name="tag")
+    found = session.execute(
+        sql_select(tag.c.value).select_from(join(Upload, tag, true())).distinct()
+    )
+    return sorted(str(row[0]) for row in found)
+
+
+def counts(session: Session) -> dict[tuple[str, UploadState], int]:
+    """How many uploads each slot (by its id) has in each state."""
+    found = session.exec(
+        select(Upload.slot_id, Upload.state, func.count())
+        .where(col(Upload.removed).is_(None))
+        .group_by(col(Upload.slot_id), col(Upload.state))
+    ).all()
+    return {(slot_id, UploadState(state)): number for slot_id, state, number in found}

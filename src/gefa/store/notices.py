@@ -1,0 +1,64 @@
+"""Notices: what addresses of other programs are told, until they took it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import timedelta
+
+from sqlmodel import Session, col, select
+
+from gefa.store.models import Notice, Slot, Upload, now
+
+RETRIES = tuple(timedelta(seconds=s) for s in (5, 30, 120, 600, 3_600, 21_600, 86_400))
+"""how long after each failed try the next one is"""
+SHOWN = 20
+
+
+def notify(session: Session, slot: Slot, upload: Upload, url: str, kind: str) -> None:
+    """Have ``url`` told; one that waits to be told the same is enough."""
+    if not url:
+        return
+    waiting = session.exec(
+        select(Notice).where(
+            Notice.upload_id == upload.id, Notice.kind == kind, col(Notice.due).is_not(None)
+        )
+    ).first()
+    if waiting is None:
+        waiting = Notice(slot_id=slot.id, upload_id=upload.id, url=url, kind=kind)
+    waiting.url, waiting.due = url, now()
+    session.add(waiting)
+
+
+def due(session: Session) -> Sequence[Notice]:
+    """What is to be told now, the longest waiting first."""
+    return session.exec(
+        select(Notice).where(col(Notice.due) <= now()).order_by(col(Notice.due)).limit(20)
+    ).all()
+
+
+def tried(session: Session, notice: Notice, problem: str) -> None:
+    """Note how telling it went; ``problem`` is empty if it was taken."""
+    notice.tries += 1
+    notice.problem = problem[:400]
+    if not problem:
+        notice.due, notice.told = None, now()
+    elif notice.tries > len(RETRIES):
+        notice.due = None
+    else:
+        notice.due = now() + RETRIES[notice.tries - 1]
+    session.add(notice)
+
+
+def tell_again(session: Session, notice: Notice) -> None:
+    notice.due, notice.tries, notice.told = now(), 0, None
+    session.add(notice)
+
+
+def notices_of(session: Session, slot: Slot) -> Sequence[Notice]:
+    """The latest of a slot, newest first."""
+    return session.exec(
+        select(Notice)
+        .where(Notice.slot_id == slot.id)
+        .order_by(col(Notice.created).desc())
+        .limit(SHOWN)
+    ).all()

@@ -1,0 +1,102 @@
+"""Clearing away what nobody needs any more: nothing piles up that no page uses."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from datetime import timedelta
+
+from sqlalchemy import String, cast, delete, select
+from sqlmodel import Session, SQLModel, col
+from sqlmodel import select as rows
+
+from gefa.store.blobs import BlobStore
+from gefa.store.models import (
+    Job,
+    JobState,
+    Notice,
+    Resumable,
+    Revision,
+    Upload,
+    Variant,
+    now,
+)
+from gefa.store.variants import SERVED_AFTER
+
+REMOVED_AFTER = timedelta(days=30)
+"""how long a removed upload can be had back"""
+RESUMED_WITHIN = timedelta(days=2)
+"""how long an upload that was broken off can go on"""
+NOTICES_AFTER = timedelta(days=30)
+FRESH_SECONDS = 60.0
+"""an original that came within so many seconds may be one that somebody is just sending again"""
+UNUSED_SECONDS = 24 * 3600.0
+"""how long a blob that nothing refers to is kept: trials, proofs, what was made before"""
+_NAME = re.compile(r"[0-9a-f]{64}")
+
+
+def sweep_originals(session: Session, blobs: BlobStore, fresh: float = FRESH_SECONDS) -> int:
+    """Delete originals that their slots do not keep; how many."""
+    gone = 0
+    leaving = session.exec(
+        rows(Upload).where(col(Upload.original_gone).is_(True), Upload.blob != "")
+    ).all()
+    for upload in leaving:
+        if _needed(session, upload.blob) or blobs.delete(upload.blob, fresh):
+            # Where something else needs the same bytes they stay, but not for this upload.
+            upload.blob = ""
+            session.add(upload)
+            session.flush()
+            gone += 1
+    return gone
+
+
+def _needed(session: Session, blob: str) -> bool:
+    """Whether anything but uploads that let it go refers to a blob."""
+    for question in (
+        rows(Upload.id).where(Upload.blob == blob, col(Upload.original_gone).is_(False)),
+        rows(Revision.id).where(Revision.blob == blob),
+        rows(Variant.id).where(Variant.sha256 == blob),
+        rows(Job.id).where(Job.state == JobState.QUEUED, cast(Job.task, String).contains(blob)),
+    ):
+        if session.exec(question.limit(1)).first() is not None:
+            return True
+    return False
+
+
+def sweep_rows(session: Session) -> list[str]:
+    """Forget files that were followed by others long ago, uploads that were removed long ago, and
+    notices and broken-off uploads that are old; ids of the last."""
+    time = now()
+    session.execute(delete(Variant).where(col(Variant.retired) < time - SERVED_AFTER))
+    session.execute(
+        delete(Notice).where(col(Notice.created) < time - NOTICES_AFTER, col(Notice.due).is_(None))
+    )
+    for upload in session.exec(
+        rows(Upload).where(col(Upload.removed) < time - REMOVED_AFTER)
+    ).all():
+        session.execute(delete(Variant).where(col(Variant.upload_id) == upload.id))
+        session.execute(delete(Job).where(col(Job.upload_id) == upload.id))
+        session.delete(upload)
+    old = session.exec(rows(Resumable).where(col(Resumable.created) < time - RESUMED_WITHIN)).all()
+    for resumable in old:
+        session.delete(resumable)
+    session.flush()
+    return [resumable.id for resumable in old]
+
+
+def sweep_blobs(session: Session, blobs: BlobStore, unused: float = UNUSED_SECONDS) -> int:
+    """Delete blobs that nothing in the database refers to; how many."""
+    there = set(blobs.all())
+    for text in _texts(session):
+        there.difference_update(_NAME.findall(text))
+    return sum(blobs.delete(blob, unused) for blob in there)
+
+
+def _texts(session: Session) -> Iterator[str]:
+    """Everything in the database that a blob may be named in."""
+    for table in SQLModel.metadata.sorted_tables:
+        for column in table.columns:
+            for value in session.execute(select(column.cast(String))).scalars():
+                if value:
+                    yield str(value)

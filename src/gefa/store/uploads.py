@@ -1,0 +1,307 @@
+"""Pictures uploaded to slots: taken in, described, decided on, made again, removed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pydantic import BaseModel, Field, field_validator
+from sqlmodel import Session, col, select
+
+from gefa.core.errors import GefaError
+from gefa.core.slot import SlotSettings
+from gefa.core.treat.recipe import Recipe
+from gefa.core.upload import MAX_ZOOM, Focus, cropped_by, treatment_of
+from gefa.store.blobs import Blob
+from gefa.store.models import Job, JobKind, JobState, Slot, Upload, UploadState, now
+from gefa.store.notices import notify
+from gefa.store.slots import marks_of, recipe_of, settings_of
+from gefa.store.variants import newest_job, release, variants_of_upload, withhold
+
+MAX_ALT = 2_000
+MAX_TAGS = 30
+MAX_TAG = 60
+
+
+class Described(BaseModel):
+    """What is said of an upload. A focal point is 0..1 each way, and both or none; None leaves a
+    field as it is."""
+
+    alt: str | None = Field(default=None, max_length=MAX_ALT)
+    decorative: bool | None = None
+    tags: list[str] | None = Field(default=None, max_length=MAX_TAGS)
+    focal_x: float | None = Field(default=None, ge=0, le=1)
+    focal_y: float | None = Field(default=None, ge=0, le=1)
+    zoom: float | None = Field(default=None, ge=1, le=MAX_ZOOM)
+
+    @field_validator("tags")
+    @classmethod
+    def _plain(cls, tags: list[str] | None) -> list[str] | None:
+        if tags is None:
+            return None
+        plain = (" ".join(tag.split())[:MAX_TAG] for tag in tags)
+        return list(dict.fromkeys(tag for tag in plain if tag))
+
+
+@dataclass(frozen=True)
+class Sent:
+    """A file that was received: its name, its blob and what kind it is."""
+
+    name: str
+    blob: Blob
+    format: str
+
+
+def accept(
+    session: Session,
+    slot: Slot,
+    sent: Sent,
+    described: Described | None = None,
+    *,
+    who: str = "",
+    request: str | None = None,
+) -> Upload:
+    """Note an upload and queue its treatment, by the slot's settings as they are now."""
+    upload = Upload(
+        slot_id=slot.id,
+        who=who,
+        name=sent.name,
+        blob=sent.blob.sha256,
+        bytes=sent.blob.bytes,
+        format=sent.format,
+        state=UploadState.PROCESSING,
+        request=request,
+        fingerprint=fingerprint(sent),
+    )
+    _describe(upload, described or Described())
+    session.add(upload)
+    session.flush()
+    treat(session, upload, slot)
+    return upload
+
+
+def fingerprint(sent: Sent) -> str:
+    """Tells two files that are sent under the same request apart."""
+    return sent.blob.sha256[:40]
+
+
+def sent_before(session: Session, request: str) -> Upload | None:
+    """What came of a request that was sent before."""
+    return session.exec(select(Upload).where(Upload.request == request)).first()
+
+
+def focus_of(upload: Upload) -> Focus | None:
+    """The focal point that somebody chose; None where it is left to the picture."""
+    if upload.focal_x is None or upload.focal_y is None:
+        return None
+    return Focus(x=upload.focal_x, y=upload.focal_y, zoom=upload.zoom)
+
+
+def seen_focus(upload: Upload) -> Focus | None:
+    """The focal point that crops are made round: the chosen one, or the suggested one."""
+    chosen = focus_of(upload)
+    if chosen is not None or upload.suggested_x is None or upload.suggested_y is None:
+        return chosen
+    return Focus(x=upload.suggested_x, y=upload.suggested_y)
+
+
+@dataclass(frozen=True)
+class Treatment:
+    """What a slot does with an upload as things are now."""
+
+    settings: SlotSettings
+    recipe: Recipe
+    marks: dict[str, str]
+
+    def of(self, upload: Upload) -> str:
+        """A name for what it makes of ``upload``."""
+        focus = focus_of(upload)
+        return treatment_of(self.settings, self.recipe, upload.blob, focus, self.marks)
+
+
+def treatment_by(session: Session, slot: Slot) -> Treatment:
+    """PlanError if the slot's recipe is gone."""
+    settings = settings_of(session, slot)
+    recipe = recipe_of(session, settings)
+    marks = marks_of(session, settings, recipe)
+    return Treatment(cropped_by(settings, recipe), recipe, marks)
+
+
+def shown_settings(session: Session, slot: Slot) -> SlotSettings:
+    """The slot's settings with its crops as they are cut; as they are said, if its recipe is
+    gone."""
+    try:
+        return treatment_by(session, slot).settings
+    except GefaError:
+        return settings_of(session, slot)
+
+
+def treat(session: Session, upload: Upload, slot: Slot) -> None:
+    """Queue the making of its files by the slot's settings and recipe. Whatever was queued for it
+    before no longer counts."""
+    if upload.original_gone:
+        raise GefaError(
+            "its original was removed, so nothing can be made of it again.",
+            advice="Replace the file.",
+        )
+    by = treatment_by(session, slot)
+    focus = focus_of(upload)
+    session.add(
+        Job(
+            kind=JobKind.UPLOAD,
+            upload_id=upload.id,
+            name=upload.name,
+            task={
+                "blob": upload.blob,
+                "name": upload.name,
+                "day": upload.created.date().isoformat(),
+                "settings": by.settings.model_dump(mode="json"),
+                "recipe": by.recipe.model_dump(mode="json"),
+                "marks": by.marks,
+                "focus": focus.model_dump() if focus else None,
+                "treatment": by.of(upload),
+            },
+        )
+    )
+    session.flush()
+
+
+def describe(session: Session, upload: Upload, slot: Slot, described: Described) -> bool:
+    """Say something of an upload; what depends on a new focal point is made again. True if so."""
+    before = focus_of(upload)
+    _describe(upload, described)
+    session.add(upload)
+    crops = treatment_by(session, slot).settings.crops
+    if focus_of(upload) == before or not any(crop.follows_focal for crop in crops):
+        return False
+    treat(session, upload, slot)
+    return True
+
+
+def forget_focus(session: Session, upload: Upload, slot: Slot) -> None:
+    """Leave the focal point to the picture again."""
+    if focus_of(upload) is None:
+        return
+    upload.focal_x = upload.focal_y = None
+    upload.zoom = 1.0
+    session.add(upload)
+    treat(session, upload, slot)
+
+
+def _describe(upload: Upload, described: Described) -> None:
+    if described.alt is not None:
+        upload.alt = described.alt.strip()
+    if described.decorative is not None:
+        upload.decorative = described.decorative
+    if described.tags is not None:
+        upload.tags = described.tags
+    if described.focal_x is not None and described.focal_y is not None:
+        upload.focal_x, upload.focal_y = described.focal_x, described.focal_y
+    if described.zoom is not None:
+        upload.zoom = described.zoom
+        seen = seen_focus(upload)
+        if seen is not None and upload.focal_x is None:
+            upload.focal_x, upload.focal_y = seen.point
+
+
+def replace(session: Session, upload: Upload, slot: Slot, sent: Sent) -> None:
+    """Put another file in its place, under the same identity. The files of the one before are
+    served until the new ones are there, and, in a slot with review, approved."""
+    upload.name, upload.format = sent.name, sent.format
+    upload.blob, upload.bytes = sent.blob.sha256, sent.blob.bytes
+    upload.focal_x = upload.focal_y = upload.suggested_x = upload.suggested_y = None
+    upload.zoom, upload.reason, upload.problem = 1.0, "", ""
+    upload.approved = upload.original_gone = False
+    if not variants_of_upload(session, upload.id):
+        upload.state = UploadState.PROCESSING
+    session.add(upload)
+    treat(session, upload, slot)
+
+
+def approve(session: Session, upload: Upload, slot: Slot) -> None:
+    """Let everybody see it; GefaError if there is nothing to be seen."""
+    if newest_job(session, upload.id) is None:
+        raise GefaError("no files were made of it, so there is nothing to approve.")
+    release(session, upload.id)
+    upload.state, upload.approved, upload.reason = UploadState.LIVE, True, ""
+    session.add(upload)
+    went_live(session, upload, slot)
+
+
+def reject(session: Session, upload: Upload, reason: str) -> None:
+    """Let nobody see it; GefaError without a reason."""
+    if not reason.strip():
+        raise GefaError("say why it is rejected.", advice="Whoever uploaded it is told.")
+    withhold(session, upload.id)
+    upload.state, upload.approved = UploadState.REJECTED, False
+    upload.reason = reason.strip()[:MAX_ALT]
+    session.add(upload)
+
+
+def went_live(session: Session, upload: Upload, slot: Slot) -> None:
+    """What follows when there is something new to be seen: who wants to know is told, and the
+    original goes where the slot does not keep it."""
+    settings = settings_of(session, slot)
+    notify(session, slot, upload, settings.notify, "upload.live")
+    if not settings.keeps_original(upload.bytes):
+        upload.original_gone = True
+        session.add(upload)
+
+
+def remove(session: Session, upload: Upload) -> None:
+    """Serve it no more. It can be had back for a while."""
+    if upload.removed is None:
+        upload.removed = now()
+        session.add(upload)
+
+
+def restore(session: Session, upload: Upload) -> None:
+    upload.removed = None
+    session.add(upload)
+
+
+def outdated(session: Session, slot: Slot) -> list[Upload]:
+    """Uploads that the slot would make something else of now."""
+    by = treatment_by(session, slot)
+    busy = busy_uploads(session)
+    there = session.exec(
+        select(Upload).where(
+            Upload.slot_id == slot.id,
+            col(Upload.removed).is_(None),
+            col(Upload.original_gone).is_(False),
+            Upload.treatment != "",
+        )
+    ).all()
+    return [u for u in there if u.id not in busy and u.treatment != by.of(u)]
+
+
+def busy_uploads(session: Session) -> set[str]:
+    """Ids of uploads that files are being made of."""
+    found = session.exec(
+        select(Job.upload_id).where(Job.kind == JobKind.UPLOAD, Job.state == JobState.QUEUED)
+    ).all()
+    return {upload_id for upload_id in found if upload_id}
+
+
+def is_busy(session: Session, upload_id: str) -> bool:
+    """Whether files are being made of an upload."""
+    job = latest_job(session, upload_id)
+    return job is not None and job.state is JobState.QUEUED
+
+
+def make_all_again(session: Session, slot: Slot) -> int:
+    """Queue all that is outdated; how many uploads that are. Files that would be the same are
+    found again, not made."""
+    uploads = outdated(session, slot)
+    for upload in uploads:
+        treat(session, upload, slot)
+    return len(uploads)
+
+
+def latest_job(session: Session, upload_id: str) -> Job | None:
+    """The newest treatment of an upload, done or not."""
+    return session.exec(
+        select(Job)
+        .where(Job.upload_id == upload_id, Job.kind == JobKind.UPLOAD)
+        .order_by(col(Job.id).desc())
+        .limit(1)
+    ).first()

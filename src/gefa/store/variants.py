@@ -1,0 +1,112 @@
+"""The files of uploads: which are served, which wait for a decision, which are on their way out."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import timedelta
+
+from sqlmodel import Session, col, select
+
+from gefa.core.deliver.manifest import File
+from gefa.store.models import Variant, now
+
+SERVED_AFTER = timedelta(days=30)
+"""how long a file is served on after another took its place"""
+_IN_ORDER = (col(Variant.cut), col(Variant.format), col(Variant.width))
+
+
+def variants_of_upload(session: Session, upload_id: str) -> Sequence[Variant]:
+    """What everybody is served of it now, by crop, format and width."""
+    return session.exec(
+        select(Variant)
+        .where(
+            Variant.upload_id == upload_id,
+            col(Variant.retired).is_(None),
+            col(Variant.waiting).is_(False),
+        )
+        .order_by(*_IN_ORDER)
+    ).all()
+
+
+def newest_variants(session: Session, upload_id: str) -> Sequence[Variant]:
+    """What was made of it last, served already or waiting for a decision."""
+    job = newest_job(session, upload_id)
+    return session.exec(
+        select(Variant)
+        .where(Variant.upload_id == upload_id, Variant.job_id == job)
+        .order_by(*_IN_ORDER)
+    ).all()
+
+
+def newest_job(session: Session, upload_id: str) -> str | None:
+    """The job that made the newest files."""
+    return session.exec(
+        select(Variant.job_id)
+        .where(Variant.upload_id == upload_id, col(Variant.retired).is_(None))
+        .order_by(col(Variant.job_id).desc())
+        .limit(1)
+    ).first()
+
+
+def _current(session: Session, upload_id: str) -> Sequence[Variant]:
+    return session.exec(
+        select(Variant).where(Variant.upload_id == upload_id, col(Variant.retired).is_(None))
+    ).all()
+
+
+def exchange(
+    session: Session, upload_id: str, job_id: str, files: Sequence[File], *, waiting: bool
+) -> bool:
+    """Let ``files`` take the place of those before, at once or, where they are ``waiting``, when
+    they are released. True if any file is other than before."""
+    known = {
+        (variant.path, variant.sha256): variant
+        for variant in session.exec(select(Variant).where(Variant.upload_id == upload_id)).all()
+    }
+    before = {key for key, variant in known.items() if variant.retired is None}
+    for file in files:
+        variant = known.pop((file.path, file.sha256), None)
+        if variant is None:
+            fields = file.model_dump(mode="json", exclude={"moves", "limit", "budget"})
+            variant = Variant(job_id=job_id, upload_id=upload_id, waiting=waiting, **fields)
+        else:
+            variant.waiting = waiting and (variant.waiting or variant.retired is not None)
+            variant.job_id, variant.retired = job_id, None
+        session.add(variant)
+    for variant in known.values():
+        if variant.retired is None:
+            _outlive(session, variant, waiting)
+    session.flush()
+    return before != {(file.path, file.sha256) for file in files}
+
+
+def _outlive(session: Session, variant: Variant, waiting: bool) -> None:
+    if variant.waiting:
+        session.delete(variant)  # nobody was ever told of it
+    elif not waiting:
+        variant.retired = now()
+        session.add(variant)
+
+
+def release(session: Session, upload_id: str) -> None:
+    """Serve what was made last, instead of what was before."""
+    newest = newest_job(session, upload_id)
+    for variant in _current(session, upload_id):
+        if variant.job_id == newest:
+            variant.waiting = False
+        else:
+            variant.retired = now()
+        session.add(variant)
+    session.flush()
+
+
+def withhold(session: Session, upload_id: str) -> None:
+    """Serve nothing of it, also nothing that was retired."""
+    every = session.exec(select(Variant).where(Variant.upload_id == upload_id)).all()
+    for variant in every:
+        if variant.retired is None:
+            variant.waiting = True
+            session.add(variant)
+        else:
+            session.delete(variant)
+    session.flush()
