@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from gefa.core.jobs import Job
     from gefa.core.plan import Plan
     from gefa.core.read.survey import PartFacts, Survey
+    from gefa.store.places import Places
     from gefa.work.batch import Exported, Exporter
     from gefa.work.batch import Progress as Told
     from gefa.work.pool import Pool
@@ -70,6 +71,18 @@ WatchUnder = Annotated[
     typer.Option("--watch-under", help="Only folders inside this one may be watched for saves."),
 ]
 Workers = Annotated[int, typer.Option("--workers", min=1, max=256, help="Worker processes.")]
+OwnWorkers = Annotated[
+    int,
+    typer.Option("--workers", min=0, max=256, help="Worker processes; 0 leaves it to others."),
+]
+Where = Annotated[
+    str,
+    typer.Argument(metavar="[WHERE]", help="A folder, or s3://bucket/prefix.", show_default=False),
+]
+OnlySlots = Annotated[
+    list[str] | None, typer.Option("--slot", help="Only this slot; may be given several times.")
+]
+Clear = Annotated[bool, typer.Option("--clear", help="Take away files that are not live any more.")]
 
 
 @app.command()
@@ -255,7 +268,7 @@ def serve(
     data: DataFolder = Path("gefa-data"),
     host: Host = "127.0.0.1",
     port: Port = 8741,
-    workers: Workers = cores(),
+    workers: OwnWorkers = cores(),
     watch_under: WatchUnder = Path(),
 ) -> None:
     """Serve the web application, with its workers."""
@@ -263,6 +276,7 @@ def serve(
     from gefa.serve import serve as run_server
 
     _log_to_stderr()
+    _places()
     try:
         chosen = free_port(host, port)
     except GefaError as error:
@@ -284,7 +298,48 @@ def worker(
     from gefa.work.worker import Worker
 
     _log_to_stderr()
+    _places()
     Worker(data.resolve(), workers).run()
+
+
+@app.command()
+def publish(
+    where: Where = "",
+    data: DataFolder = Path("gefa-data"),
+    slot: OnlySlots = None,
+    clear: Clear = False,
+) -> None:
+    """Write the live variants of a site as plain files with a manifest, for any host of files. By
+    default to the bucket that keeps the blobs."""
+    from gefa.store.store import Store
+    from gefa.work.publish import BucketPlace, FolderPlace, Place, site_manifest
+    from gefa.work.publish import publish as write
+
+    told = _places()
+    where = where or (told.blobs if told.blobs.startswith("s3://") else "")
+    if not where or not (data / "gefa.sqlite3").exists():
+        missing = f"there is no site in {data}" if where else "say where to: a folder, or a bucket"
+        err_console.print(f"gefa: {missing}.", markup=False)
+        raise typer.Exit(WRONG_USAGE)
+    try:
+        store = Store(data.resolve())
+        with store.session() as session:
+            manifest = site_manifest(session, slot or ())
+        place: Place = FolderPlace(Path(where), store.blobs)
+        if where.startswith("s3://"):
+            from gefa.store.bucket import Bucket
+
+            place = BucketPlace(Bucket(where, told.s3_endpoint), store.blobs)
+        done = write(manifest, place, clear=clear)
+    except (GefaError, OSError) as error:
+        err_console.print(f"gefa: {error}", markup=False)
+        raise typer.Exit(FAILED) from error
+    out_console.print(
+        f"{done.written} written, {done.there} there already, {done.cleared} cleared:"
+        f" {len(manifest.uploads)} uploads, {weight(done.bytes)}"
+    )
+    if done.left:
+        out_console.print(f"{done.left} files are not live any more; --clear takes them away")
 
 
 @app.command()
@@ -315,6 +370,17 @@ def demo(
     out_console.print(f"Pictures to upload in {folder / SAMPLES}", soft_wrap=True)
     out_console.print("Stop it with Ctrl-C.")
     run_server(folder, host, chosen, workers)
+
+
+def _places() -> Places:
+    """What the environment says of blobs and queue; ends the program where that cannot be."""
+    from gefa.store.places import places
+
+    try:
+        return places()
+    except GefaError as error:
+        err_console.print(f"gefa: {error}", markup=False)
+        raise typer.Exit(WRONG_USAGE) from error
 
 
 def _log_to_stderr() -> None:

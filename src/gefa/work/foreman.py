@@ -23,7 +23,7 @@ MAX_SENT = 10
 """how often a job may be lost with its worker before it is given up"""
 LOOK_SECONDS = 1.0
 STALE_SECONDS = 30.0
-"""after which a worker on another machine that shows no beat is taken for dead"""
+"""after which a worker that shows no beat is taken for dead"""
 UNSEEN_SECONDS = 3.0
 """how long a job may be neither waiting nor held: between being taken and being held"""
 log = logging.getLogger("gefa.foreman")
@@ -118,8 +118,8 @@ class Foreman:
         lease = self._queue.lease(job)
         if lease is not None:
             self._unseen.pop(job, None)
-            living = alive(lease)
-            return not living if living is not None else self._is_stale(job, lease)
+            # A process of that number may be another by now, so it has to show its beat, too.
+            return alive(lease) is False or self._is_stale(job, lease)
         since = self._unseen.setdefault(job, time.monotonic())
         return time.monotonic() - since > UNSEEN_SECONDS
 

@@ -19,6 +19,8 @@ from gefa.core.errors import GefaError
 TRIES = 2
 """how often a call is made before a crash is put down to its picture"""
 CALL_SECONDS = 900.0
+YIELDING = 10
+"""niceness: about a tenth of the weight of a process that does not yield"""
 _PR_SET_PDEATHSIG = 1
 
 
@@ -27,13 +29,17 @@ class Crashed(GefaError):
 
 
 class Pool:
-    """``workers`` processes, each with one thread for pixels."""
+    """``workers`` processes, each with one thread for pixels. ``yielding`` ones take what time
+    others leave: a server's visitors come before its batches."""
 
-    def __init__(self, workers: int, seconds: float = CALL_SECONDS) -> None:
+    def __init__(
+        self, workers: int, seconds: float = CALL_SECONDS, *, yielding: bool = False
+    ) -> None:
         # Read by libvips when the processes start: one thread each, together as many as cores.
         os.environ.setdefault("VIPS_CONCURRENCY", "1")
         self.workers = workers
         self._seconds = seconds
+        self._niceness = YIELDING if yielding else 0
         self._lock = threading.Lock()
         self._pool = self._new()
 
@@ -41,7 +47,7 @@ class Pool:
         return ProcessPool(
             max_workers=self.workers,
             initializer=_prepare_process,
-            initargs=(os.getpid(),),
+            initargs=(os.getpid(), self._niceness),
             context=multiprocessing.get_context("spawn"),
         )
 
@@ -105,7 +111,7 @@ def _in_words(error: Exception, seconds: float) -> str:
     return f"it took longer than {seconds:.0f} s"
 
 
-def _prepare_process(parent: int) -> None:
+def _prepare_process(parent: int, niceness: int) -> None:
     """End with the parent, leave Ctrl-C to it, and keep libvips small and strict."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     libc = ctypes.CDLL(None, use_errno=True)
@@ -113,6 +119,7 @@ def _prepare_process(parent: int) -> None:
         libc.prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
     if os.getppid() != parent:
         os._exit(1)
+    os.nice(niceness)
     import pyvips
 
     # Operations are cached by file name, and files change: never remember any.

@@ -15,9 +15,11 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from huey import SqliteHuey
-from huey.storage import SqliteStorage
+from huey import PriorityRedisHuey, SqliteHuey
+from huey.storage import RedisStorage, SqliteStorage
 from pydantic import BaseModel
+
+from gefa.store.places import places
 
 QUEUE_FILE = "queue.sqlite3"
 PRIORITIES = {
@@ -25,6 +27,7 @@ PRIORITIES = {
     "read": 20,
     "show": 15,
     "try": 12,
+    "trial": 12,
     "upload": 10,
     "curve": 8,
     "pdf": 5,
@@ -74,15 +77,21 @@ def host_id() -> str:
 
 
 class WorkQueue:
-    """Tasks, outcomes, leases and progress, in Huey's SQLite storage.
+    """Tasks, outcomes, leases and progress, in Huey's SQLite storage, or in its Redis storage where
+    workers run on other machines.
 
     ``handler`` is called with each task that a consumer of ``huey`` takes in this process.
     """
 
     def __init__(self, folder: Path, handler: Callable[[Task], None] | None = None) -> None:
-        file = str(folder / QUEUE_FILE)
-        self.huey = SqliteHuey("gefa", filename=file, results=False, fsync=True, timeout=30)
-        self._outcomes = SqliteStorage("gefa-outcomes", filename=file, fsync=True, timeout=30)
+        url = places().queue
+        if url:
+            self.huey = PriorityRedisHuey("gefa", url=url, results=False)
+            self._outcomes = RedisStorage("gefaoutcomes", url=url, blocking=False)
+        else:
+            file = str(folder / QUEUE_FILE)
+            self.huey = SqliteHuey("gefa", filename=file, results=False, fsync=True, timeout=30)
+            self._outcomes = SqliteStorage("gefa-outcomes", filename=file, fsync=True, timeout=30)
 
         def work(text: str) -> None:
             if handler is not None:

@@ -16,14 +16,13 @@ from gefa.store.models import (
     RevisionState,
     Run,
     Source,
-    Upload,
-    UploadState,
     Variant,
 )
 from gefa.store.runs import finish, start_run
 from gefa.store.sources import follow, revision_before, survey_of, whole_plan
 from gefa.work.queue import Outcome
-from gefa.work.tasks import ReadReport, UploadReport
+from gefa.work.settle_upload import settle_upload
+from gefa.work.tasks import ReadReport
 
 MAX_PAIRS = 40
 """changed parts that are shown before and after"""
@@ -42,7 +41,7 @@ def settle(session: Session, job: Job, outcome: Outcome) -> None:
     elif job.kind in (JobKind.CUT, JobKind.TAKE):
         _settle_cut(session, job, outcome)
     elif job.kind is JobKind.UPLOAD:
-        _settle_upload(session, job, outcome)
+        settle_upload(session, job, outcome)
 
 
 def _settle_revision(session: Session, job: Job, outcome: Outcome) -> None:
@@ -111,22 +110,7 @@ def _settle_cut(session: Session, job: Job, outcome: Outcome) -> None:
         finish(session, session.get_one(Run, job.run_id))
 
 
-def _settle_upload(session: Session, job: Job, outcome: Outcome) -> None:
-    upload = session.get_one(Upload, job.upload_id)
-    if outcome.report is None:
-        upload.state = UploadState.REJECTED if outcome.refused else UploadState.FAILED
-        upload.problem = outcome.problem
-    else:
-        report = UploadReport.model_validate(outcome.report)
-        upload.width, upload.height = report.width, report.height
-        upload.format, upload.placeholder = report.format, report.placeholder
-        upload.state = UploadState.LIVE if report.made.files else UploadState.FAILED
-        upload.problem = " ".join(remark.reason for remark in report.made.failed)
-        _add_variants(session, job, report.made.files)
-    session.add(upload)
-
-
 def _add_variants(session: Session, job: Job, files: list[File]) -> None:
     for file in files:
         fields = file.model_dump(mode="json", exclude={"moves", "limit", "budget"})
-        session.add(Variant(job_id=job.id, run_id=job.run_id, upload_id=job.upload_id, **fields))
+        session.add(Variant(job_id=job.id, run_id=job.run_id, **fields))

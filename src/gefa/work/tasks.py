@@ -12,20 +12,18 @@ import pyvips
 from pydantic import BaseModel
 
 from gefa.core.cut.suggest import objects_of
-from gefa.core.errors import GefaError
-from gefa.core.export import JobReport, carry_out, take_out
+from gefa.core.export import carry_out, take_out
 from gefa.core.geometry import Size
-from gefa.core.jobs import Job, OriginalJob, key_of, prepare
+from gefa.core.jobs import Job, OriginalJob, key_of
 from gefa.core.pdf import pdf_of
-from gefa.core.plan import CutEntry, Plan
 from gefa.core.proof import measure_curve, rate_file, reference
-from gefa.core.read import CANVAS_PATH, read
+from gefa.core.read import read
 from gefa.core.read.document import Document
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.survey import Survey, survey
 from gefa.core.treat.formats import Format
-from gefa.core.treat.recipe import Recipe
 from gefa.store.blobs import BlobShelf, BlobStore
+from gefa.store.places import blobs_for
 from gefa.work.preview import (
     LARGE,
     SMALL,
@@ -38,10 +36,10 @@ from gefa.work.preview import (
     tiles_of,
 )
 from gefa.work.queue import WorkQueue
+from gefa.work.upload import UploadBody, treat
 
 SCRATCH = "scratch"
 """the folder for copies of large pictures, inside the data folder"""
-SLOT_RECIPE = "slot"
 
 
 class ReadBody(BaseModel):
@@ -133,26 +131,6 @@ class ScoreBody(ProofBody):
     format: Format
 
 
-class UploadBody(BaseModel):
-    """Treat an uploaded picture by a slot's recipe."""
-
-    blob: str
-    name: str
-    alt: str
-    recipe: Recipe
-    marks: dict[str, str] = {}
-
-
-class UploadReport(BaseModel):
-    """Sizes in px. ``failed`` and ``warnings`` come with the files in ``made``."""
-
-    width: int
-    height: int
-    format: str
-    placeholder: str
-    made: JobReport
-
-
 def read_source(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
     """Survey a source; SourceError if it cannot be read."""
     asked = ReadBody.model_validate(body)
@@ -165,7 +143,7 @@ def read_source(folder: Path, job_id: str, body: dict[str, Any], threads: int) -
 def show_source(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
     """Draw what the screens show of a source."""
     asked = ShowBody.model_validate(body)
-    blobs = BlobStore(folder)
+    blobs = blobs_for(folder)
     document = _opened(folder, asked.blob, asked.name)
     size = fitted(document.size, LARGE)
     picture = draw(document, size)
@@ -192,7 +170,7 @@ def take_originals(folder: Path, job_id: str, body: dict[str, Any], threads: int
     """Take bitmaps out of a design."""
     asked = TakeBody.model_validate(body)
     document = _opened(folder, asked.blob, asked.name)
-    made = take_out(asked.name, asked.jobs, document, BlobShelf(BlobStore(folder), job_id))
+    made = take_out(asked.name, asked.jobs, document, BlobShelf(blobs_for(folder), job_id))
     return {"originals": [file.model_dump(mode="json") for file in made]}
 
 
@@ -200,13 +178,13 @@ def write_pdf(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> 
     """Write a PDF with a page for each cut."""
     asked = PdfBody.model_validate(body)
     document = _opened(folder, asked.blob, asked.name)
-    return {"blob": BlobStore(folder).put(pdf_of(document, asked.jobs)).sha256}
+    return {"blob": blobs_for(folder).put(pdf_of(document, asked.jobs)).sha256}
 
 
 def make_cut(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
     """Make the files of one cut of a run."""
     asked = CutBody.model_validate(body)
-    blobs = BlobStore(folder)
+    blobs = blobs_for(folder)
     report = carry_out(
         asked.job,
         lambda: _opened(folder, asked.blob, asked.name),
@@ -228,7 +206,7 @@ def note_latest_trial(blobs: BlobStore, recipe: str, topic: str) -> None:
 def try_recipe(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
     """Make what a recipe makes of a sample; nothing if it was changed again meanwhile."""
     asked = TryBody.model_validate(body)
-    latest = BlobStore(folder).noted(key_of("latest trial", asked.recipe)) or {}
+    latest = blobs_for(folder).noted(key_of("latest trial", asked.recipe)) or {}
     if latest.get("topic", asked.topic) != asked.topic:
         return {"passed_over": True}
     return make_cut(folder, job_id, body, threads)
@@ -237,7 +215,7 @@ def try_recipe(folder: Path, job_id: str, body: dict[str, Any], threads: int) ->
 def draw_proof(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
     """Draw the reference of a proof."""
     asked = ProofBody.model_validate(body)
-    blobs = BlobStore(folder)
+    blobs = blobs_for(folder)
     data = _reference(folder, asked, blobs, job_id).pngsave_buffer(
         compression=1, filter="up", keep="none"
     )
@@ -247,7 +225,7 @@ def draw_proof(folder: Path, job_id: str, body: dict[str, Any], threads: int) ->
 def draw_curve(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
     """Measure the points of a curve; each is there for all to see as soon as it is known."""
     asked = CurveBody.model_validate(body)
-    blobs = BlobStore(folder)
+    blobs = blobs_for(folder)
     image = _reference(folder, asked, blobs, job_id)
     shelf = BlobShelf(blobs, job_id)
     tell = _teller(folder, job_id)
@@ -259,7 +237,7 @@ def draw_curve(folder: Path, job_id: str, body: dict[str, Any], threads: int) ->
 def score_variant(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
     """Measure how a file looks that was made at a fixed quality."""
     asked = ScoreBody.model_validate(body)
-    blobs = BlobStore(folder)
+    blobs = blobs_for(folder)
     image = _reference(folder, asked, blobs, job_id)
     rate_file(asked.job, image, asked.key, asked.format, BlobShelf(blobs, job_id))
     return {}
@@ -276,53 +254,20 @@ def _mark_of(folder: Path, job: Job) -> Callable[[], Document] | None:
     mark = job.recipe.mark
     if mark is None:
         return None
-    return lambda: read(BlobStore(folder).path(job.mark), mark.picture)
+    return lambda: read(blobs_for(folder).path(job.mark), mark.picture)
 
 
 def treat_upload(folder: Path, job_id: str, body: dict[str, Any], threads: int) -> dict[str, Any]:
-    """Make the variants of an uploaded picture; SourceError if it is none."""
+    """Make the variants of an uploaded picture, or of one that a slot is tried with."""
     asked = UploadBody.model_validate(body)
-    blobs = BlobStore(folder)
-    document = read(blobs.path(asked.blob), asked.name)
-    plan = Plan(
-        recipes={SLOT_RECIPE: asked.recipe},
-        cuts=(CutEntry(part=CANVAS_PATH, name=Path(asked.name).stem, recipe=SLOT_RECIPE),),
-    )
-    surveyed = survey(document, lambda part: part.path == CANVAS_PATH)
-    prepared = prepare(surveyed, plan, marks=asked.marks)
-    if not prepared.jobs:
-        raise GefaError("; ".join(remark.reason for remark in prepared.failed) + ".")
-    job = prepared.jobs[0].model_copy(update={"alt": asked.alt})
-    report = carry_out(
-        job,
-        lambda: document,
-        BlobShelf(blobs, job_id),
-        _teller(folder, job_id),
-        threads,
-        _mark_of(folder, job),
-    )
-    report.failed += prepared.failed
-    report.warnings += prepared.warnings
-    return UploadReport(
-        width=document.size.width,
-        height=document.size.height,
-        format=document.format,
-        placeholder=_main_colour(document),
-        made=report,
-    ).model_dump(mode="json")
-
-
-def _main_colour(document: Document) -> str:
-    """The average colour as ``#rrggbb``, to stand in until the picture has come."""
-    small = draw(document, fitted(document.size, 32))
-    means = [small[band].avg() for band in range(3)]
-    return "#" + "".join(f"{round(mean):02x}" for mean in means)
+    tell = _teller(folder, job_id)
+    return treat(folder, job_id, asked, threads, tell, folder / SCRATCH).model_dump(mode="json")
 
 
 @lru_cache(maxsize=1)
 def _opened(folder: Path, blob: str, name: str) -> Document:
     """The last source stays open: a run's jobs are of the same one, and blobs never change."""
-    return read(BlobStore(folder).path(blob), name, Scratch(folder / SCRATCH))
+    return read(blobs_for(folder).path(blob), name, Scratch(folder / SCRATCH))
 
 
 @lru_cache(maxsize=1)
@@ -348,6 +293,7 @@ TASKS: dict[str, Callable[[Path, str, dict[str, Any], int], dict[str, Any]]] = {
     "pdf": write_pdf,
     "cut": make_cut,
     "upload": treat_upload,
+    "trial": treat_upload,
     "try": try_recipe,
     "proof": draw_proof,
     "curve": draw_curve,

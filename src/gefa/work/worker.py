@@ -25,7 +25,7 @@ class Worker:
     def __init__(self, folder: Path, processes: int) -> None:
         self._folder = folder
         self._queue = WorkQueue(folder, self._handle)
-        self._pool = Pool(processes)
+        self._pool = Pool(processes, yielding=True)
         self._held: set[str] = set()
         self._ending = False
         self._lock = threading.Lock()

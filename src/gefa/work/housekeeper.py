@@ -1,0 +1,52 @@
+"""Clears away, from time to time, what nobody needs any more."""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+
+from gefa.store.store import Store
+from gefa.store.sweep import sweep_blobs, sweep_originals, sweep_rows
+
+TURN_SECONDS = 30.0
+BLOBS_SECONDS = 24 * 3600.0
+FIRST_BLOBS_SECONDS = 600.0
+"""after the start: what a restart finds to do comes first"""
+log = logging.getLogger("gefa.housekeeper")
+
+
+class Housekeeper:
+    """A thread of the server."""
+
+    def __init__(self, store: Store) -> None:
+        self._store = store
+        self._stop = threading.Event()
+        self._blobs_due = time.monotonic() + FIRST_BLOBS_SECONDS
+        self._thread = threading.Thread(target=self._loop, name="housekeeper", daemon=True)
+
+    def start(self) -> None:
+        self._thread.start()
+
+    def stop(self) -> None:
+        self._stop.set()
+        self._thread.join(timeout=10)
+
+    def _loop(self) -> None:
+        while not self._stop.wait(TURN_SECONDS):
+            try:
+                self.turn()
+            except Exception:
+                log.exception("clearing away failed; trying again later")
+
+    def turn(self) -> None:
+        """One round."""
+        with self._store.session() as session:
+            sweep_originals(session, self._store.blobs)
+            broken_off = sweep_rows(session)
+        for resumable in broken_off:
+            self._store.pieces(resumable).unlink(missing_ok=True)
+        if time.monotonic() > self._blobs_due:
+            self._blobs_due = time.monotonic() + BLOBS_SECONDS
+            with self._store.session() as session:
+                sweep_blobs(session, self._store.blobs)

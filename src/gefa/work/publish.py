@@ -1,0 +1,229 @@
+"""Writing a site's live variants as plain files, for a host that only serves files."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Protocol
+
+from pydantic import BaseModel, ValidationError
+from sqlmodel import Session, col, select
+
+from gefa.core.deliver.shelf import write_whole
+from gefa.core.treat.formats import FORMATS, Format
+from gefa.store.blobs import BlobStore
+from gefa.store.bucket import Bucket, BucketBlobs, blob_key
+from gefa.store.models import Slot, Upload, Variant
+from gefa.store.variants import variants_of_upload
+
+MANIFEST = "manifest.json"
+FOREVER = "public, max-age=31536000, immutable"
+A_WHILE = "public, max-age=60"
+
+
+class PublishedFile(BaseModel):
+    """A file: ``path`` is where it lies, and what it is called in the site's markup after its
+    first slash. Sizes in px."""
+
+    path: str
+    crop: str
+    format: Format
+    width: int
+    height: int
+    bytes: int
+    sha256: str
+
+
+class PublishedUpload(BaseModel):
+    """An upload with all its files."""
+
+    id: str
+    slot: str
+    name: str
+    alt: str
+    width: int
+    height: int
+    placeholder: str
+    tiny: str
+    files: list[PublishedFile]
+
+
+class SiteManifest(BaseModel):
+    """Everything that is published."""
+
+    gefa_site: int = 1
+    uploads: list[PublishedUpload]
+
+    @property
+    def files(self) -> list[PublishedFile]:
+        return [file for upload in self.uploads for file in upload.files]
+
+
+class Published(BaseModel):
+    """What a publishing did. ``left`` are files of earlier times that are still there."""
+
+    written: int
+    there: int
+    bytes: int
+    cleared: int
+    left: int
+
+
+class Place(Protocol):
+    """Where a site is published."""
+
+    def has(self, file: PublishedFile) -> bool: ...
+    def put(self, file: PublishedFile) -> None: ...
+    def clear(self, path: str) -> None: ...
+    def before(self) -> bytes: ...
+    def finish(self, manifest: bytes) -> None: ...
+
+
+class FolderPlace:
+    """A folder on this machine."""
+
+    def __init__(self, folder: Path, blobs: BlobStore) -> None:
+        self._folder, self._blobs = folder, blobs
+
+    def has(self, file: PublishedFile) -> bool:
+        try:
+            return (self._folder / file.path).stat().st_size == file.bytes
+        except FileNotFoundError:
+            return False
+
+    def put(self, file: PublishedFile) -> None:
+        write_whole(self._folder / file.path, self._blobs.path(file.sha256).read_bytes())
+
+    def clear(self, path: str) -> None:
+        target = (self._folder / path).resolve()
+        if not target.is_relative_to(self._folder.resolve()):
+            return  # a manifest that somebody wrote by hand
+        if not target.is_file():
+            return
+        target.unlink()
+        for folder in target.parents:
+            if folder == self._folder.resolve() or any(folder.iterdir()):
+                break
+            folder.rmdir()
+
+    def before(self) -> bytes:
+        try:
+            return (self._folder / MANIFEST).read_bytes()
+        except FileNotFoundError:
+            return b""
+
+    def finish(self, manifest: bytes) -> None:
+        write_whole(self._folder / MANIFEST, manifest)
+
+
+class BucketPlace:
+    """A bucket. Where the blobs are in the same one, they are copied within it."""
+
+    def __init__(self, bucket: Bucket, blobs: BlobStore) -> None:
+        self._bucket, self._blobs = bucket, blobs
+        self._inside = isinstance(blobs, BucketBlobs) and blobs.bucket.url == bucket.url
+
+    def has(self, file: PublishedFile) -> bool:
+        return self._bucket.age(file.path) is not None
+
+    def put(self, file: PublishedFile) -> None:
+        media_type = FORMATS[file.format].media_type
+        if self._inside:
+            self._bucket.copy(blob_key(file.sha256), file.path, media_type, FOREVER)
+        else:
+            self._bucket.put(file.path, self._blobs.path(file.sha256), media_type, FOREVER)
+
+    def clear(self, path: str) -> None:
+        self._bucket.delete(path)
+
+    def before(self) -> bytes:
+        try:
+            return self._bucket.get(MANIFEST)
+        except FileNotFoundError:
+            return b""
+
+    def finish(self, manifest: bytes) -> None:
+        self._bucket.put(MANIFEST, manifest, "application/json", A_WHILE)
+
+
+def site_manifest(session: Session, slots: Iterable[str] = ()) -> SiteManifest:
+    """What is live now, of all slots or of those named."""
+    wanted = set(slots)
+    found = session.exec(
+        select(Upload, Slot)
+        .join(Slot, col(Slot.id) == col(Upload.slot_id))
+        .where(col(Upload.removed).is_(None))
+        .order_by(col(Upload.id))
+    ).all()
+    uploads = []
+    for upload, slot in found:
+        variants = variants_of_upload(session, upload.id)
+        if variants and (not wanted or slot.name in wanted):
+            uploads.append(_published(upload, slot, variants))
+    return SiteManifest(uploads=uploads)
+
+
+def _published(upload: Upload, slot: Slot, variants: Iterable[Variant]) -> PublishedUpload:
+    return PublishedUpload(
+        id=upload.id,
+        slot=slot.name,
+        name=upload.name,
+        alt="" if upload.decorative else upload.alt,
+        width=upload.width or 0,
+        height=upload.height or 0,
+        placeholder=upload.placeholder,
+        tiny=upload.tiny,
+        files=[
+            PublishedFile(
+                path=f"m/{upload.id}/{variant.sha256[:12]}/{variant.path}",
+                crop=variant.cut,
+                format=Format(variant.format),
+                width=variant.width,
+                height=variant.height,
+                bytes=variant.bytes,
+                sha256=variant.sha256,
+            )
+            for variant in variants
+        ],
+    )
+
+
+def publish(manifest: SiteManifest, place: Place, *, clear: bool = False) -> Published:
+    """Write what is not there yet, then the manifest; ``clear`` takes away what earlier ones named
+    and this one does not."""
+    written = there = 0
+    for file in manifest.files:
+        if place.has(file):
+            there += 1
+            continue
+        place.put(file)
+        written += 1
+    gone = _paths(place.before()) - {file.path for file in manifest.files}
+    told = manifest.model_dump(mode="json")
+    if gone and not clear:
+        # Named on, so that they can be cleared another time.
+        told["earlier"] = sorted(gone)
+    place.finish((json.dumps(told, indent=1) + "\n").encode())
+    if clear:
+        for path in gone:
+            place.clear(path)
+    return Published(
+        written=written,
+        there=there,
+        bytes=sum(file.bytes for file in manifest.files),
+        cleared=len(gone) if clear else 0,
+        left=0 if clear else len(gone),
+    )
+
+
+def _paths(before: bytes) -> set[str]:
+    """Every path that the manifest before named."""
+    if not before:
+        return set()
+    try:
+        told = json.loads(before)
+        named = {file.path for file in SiteManifest.model_validate(told).files}
+        return named | {str(path) for path in told.get("earlier", [])}
+    except (ValidationError, ValueError, AttributeError):
+        return set()

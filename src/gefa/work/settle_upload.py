@@ -1,0 +1,77 @@
+"""Writing down what became of an upload."""
+
+from __future__ import annotations
+
+from sqlmodel import Session
+
+from gefa.core.upload import CropPlace
+from gefa.store.models import Job, Slot, Upload, UploadState
+from gefa.store.slots import settings_of
+from gefa.store.uploads import latest_job, went_live
+from gefa.store.variants import exchange, variants_of_upload
+from gefa.work.queue import Outcome
+from gefa.work.upload import UploadReport
+
+
+def settle_upload(session: Session, job: Job, outcome: Outcome) -> None:
+    """Take in what was made of an upload. The caller commits."""
+    upload = session.get_one(Upload, job.upload_id)
+    latest = latest_job(session, upload.id)
+    treatment = str(job.task.get("treatment", ""))
+    # What it needed is known from the upload itself; its blob may have to go.
+    job.task, job.report = {}, {}
+    if latest is not None and latest.id != job.id:
+        return
+    if outcome.report is None:
+        _failed(session, upload, outcome.problem, refused=outcome.refused)
+        return
+    report = UploadReport.model_validate(outcome.report)
+    _note(upload, report)
+    files = [file for made in report.made for file in made.files]
+    if not files:
+        _failed(session, upload, " ".join(report.failed), refused=False)
+        return
+    slot = session.get_one(Slot, upload.slot_id)
+    waiting = _must_wait(session, upload, slot)
+    changed = exchange(session, upload.id, job.id, files, waiting=waiting)
+    upload.problem = " ".join(report.failed)
+    upload.treatment = treatment
+    before = upload.state
+    if not waiting:
+        upload.state = UploadState.LIVE
+    elif not upload.reason:
+        upload.state = UploadState.HELD
+    session.add(upload)
+    if upload.state is UploadState.LIVE and (changed or before is not UploadState.LIVE):
+        went_live(session, upload, slot)
+
+
+def _must_wait(session: Session, upload: Upload, slot: Slot) -> bool:
+    """Whether somebody decides before it is served: a reviewer's no stays a no."""
+    if upload.reason:
+        return True
+    return settings_of(session, slot).review and not upload.approved
+
+
+def _note(upload: Upload, report: UploadReport) -> None:
+    upload.width, upload.height = report.width, report.height
+    upload.format, upload.placeholder = report.format, report.placeholder
+    upload.tiny, upload.preview = report.tiny, report.preview
+    upload.suggested_x, upload.suggested_y = report.suggested
+    upload.said = {
+        "crops": [_place(crop) for crop in report.crops],
+        "left_out": [one.model_dump() for one in report.left_out],
+        "warnings": report.warnings,
+    }
+
+
+def _place(crop: CropPlace) -> dict[str, object]:
+    return crop.model_dump(mode="json")
+
+
+def _failed(session: Session, upload: Upload, problem: str, *, refused: bool) -> None:
+    """Nothing could be made of it. What is served already is served on."""
+    upload.problem = problem
+    if not variants_of_upload(session, upload.id):
+        upload.state = UploadState.REJECTED if refused else UploadState.FAILED
+    session.add(upload)
