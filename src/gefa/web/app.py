@@ -14,8 +14,10 @@ from gefa import __version__
 from gefa.core.read.scratch import sweep
 from gefa.demo.site.app import festival
 from gefa.web import problems
-from gefa.web.api import media, uploads
-from gefa.web.pages import cut, proof, recipes, runs, sources
+from gefa.web.api import decisions, markup, resumable, uploads
+from gefa.web.delivery import Delivery
+from gefa.web.pages import cut, proof, recipes, runs, slots, sources
+from gefa.web.pages import uploads as feed
 from gefa.web.security import Guard
 from gefa.web.services import Services
 from gefa.web.templating import STATIC
@@ -34,8 +36,7 @@ def create_app(folder: Path, watch_under: Path | None = None) -> FastAPI:
         services.store.blobs.sweep()
         sweep(folder / SCRATCH)
         app.state.services = services
-        services.foreman.start()
-        services.watcher.start()
+        services.start()
         yield
         services.close()
 
@@ -49,11 +50,14 @@ def create_app(folder: Path, watch_under: Path | None = None) -> FastAPI:
         openapi_url="/api/v1/openapi.json",
     )
     app.add_middleware(Guard)
+    app.add_middleware(Delivery)
     problems.add_handlers(app)
-    for router in (sources.router, cut.router, recipes.router, proof.router, runs.router):
-        app.include_router(router, include_in_schema=False)
+    for screen in (sources, cut, recipes, proof, runs, slots, feed):
+        app.include_router(screen.router, include_in_schema=False)
     app.include_router(uploads.router)
-    app.include_router(media.router)
+    app.include_router(decisions.router)
+    app.include_router(resumable.router)
+    app.include_router(markup.router)
 
     @app.get("/favicon.ico", include_in_schema=False)
     def icon() -> FileResponse:

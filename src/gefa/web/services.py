@@ -9,28 +9,40 @@ from typing import Annotated, cast
 from fastapi import Depends, Request
 
 from gefa.store.store import Store
+from gefa.web.courier import Courier
 from gefa.work.foreman import Foreman
+from gefa.work.housekeeper import Housekeeper
 from gefa.work.queue import WorkQueue
 from gefa.work.watcher import Watcher
 
 
 @dataclass
 class Services:
-    """The store, the queue, the foreman who keeps them in step, and the watcher of folders."""
+    """The store, the queue, the foreman who keeps them in step, and who else works beside the
+    pages: the watcher of folders, the courier, the housekeeper."""
 
     store: Store
     queue: WorkQueue
     foreman: Foreman
     watcher: Watcher
+    courier: Courier
+    housekeeper: Housekeeper
 
     @classmethod
     def open(cls, folder: Path, watch_under: Path) -> Services:
         store = Store(folder)
         queue = WorkQueue(folder)
         foreman = Foreman(store, queue)
-        return cls(store, queue, foreman, Watcher(store, watch_under, foreman.wake))
+        watcher = Watcher(store, watch_under, foreman.wake)
+        return cls(store, queue, foreman, watcher, Courier(store), Housekeeper(store))
+
+    def start(self) -> None:
+        for thread in (self.foreman, self.watcher, self.courier, self.housekeeper):
+            thread.start()
 
     def close(self) -> None:
+        self.housekeeper.stop()
+        self.courier.stop()
         self.watcher.stop()
         self.foreman.stop()
         self.queue.close()

@@ -25,6 +25,8 @@ _environment = Environment(
 )
 _environment.filters.update(words.FILTERS)
 _environment.globals.update(version=__version__, count=words.count)
+_macros = _environment.get_template("_bar.html").make_module()
+_environment.globals["bar"] = vars(_macros)["bar"]
 _templates = Jinja2Templates(env=_environment)
 
 

@@ -9,65 +9,77 @@ from typing import Annotated, Any
 import anyio.to_thread
 from fastapi import APIRouter, Header, Query, Request
 from fastapi.responses import JSONResponse
-from pydantic import BaseModel
-from starlette.datastructures import UploadFile
-from starlette.exceptions import HTTPException
-from starlette.types import Message
+from pydantic import BaseModel, ValidationError
+from sqlalchemy.exc import IntegrityError
+from sqlmodel import Session
 
-from gefa.core.deliver.markup import Offer, picture
-from gefa.core.geometry import Size
-from gefa.core.read.sniff import FLAT_KINDS, HEAD_BYTES, FileKind, sniff
-from gefa.core.treat.formats import Format
-from gefa.store.blobs import Blob, TooManyBytes
-from gefa.store.models import Slot, Upload, UploadState, Variant
-from gefa.store.slots import accept, slot_named, slots_of_key, variants_of_upload
-from gefa.web.api.media import address
-from gefa.web.incoming import chunks, clean_name
+from gefa.core.deliver.conditions import ConditionError, parse_sizes
+from gefa.core.errors import GefaError
+from gefa.core.plan import problems_in_words
+from gefa.store.feed import Wanted, feed
+from gefa.store.keys import Right
+from gefa.store.models import Slot, Upload, UploadState
+from gefa.store.uploads import Described, Sent, accept, fingerprint, sent_before
+from gefa.web.api.access import Access, slot_opened
+from gefa.web.api.answers import UploadAnswer, described
+from gefa.web.api.form import Form, receive_form
 from gefa.web.problems import PROBLEM_JSON, Problem, problem_body
 from gefa.web.services import Given, Services
 
 router = APIRouter(prefix="/api/v1", tags=["uploads"])
 
-FORM_BYTES = 64_000
-"""bytes that a form may have besides its file"""
 MAX_WAIT = 60.0
-FLAT_IN_WORDS = "PNG, JPEG, WebP, AVIF, GIF and TIFF"
+LISTED = 100
+MAX_SIZES = 400
 _SETTLED = frozenset({UploadState.HELD, UploadState.LIVE, UploadState.REJECTED, UploadState.FAILED})
-_SIZES = re.compile(r"[\w\s(),.:%<>=/*+-]{1,400}")
 
 
-class Original(BaseModel):
-    """The picture as it was uploaded; sizes in px, null until it was read."""
+def problems(*codes: int) -> dict[int | str, dict[str, Any]]:
+    """For the API's description: what each of these answers means."""
+    return {code: {"description": _MEANING[code], "content": {PROBLEM_JSON: {}}} for code in codes}
+
+
+_MEANING = {
+    400: "The form cannot be read.",
+    401: "No key, or a wrong one.",
+    403: "The key is for another slot, or has not that right.",
+    404: "No such slot or upload.",
+    409: "It is not in a state for that.",
+    413: "Larger than the slot takes.",
+    415: "Not a picture that the slot takes, or not a form.",
+    422: "Not readable, or a field is wrong.",
+}
+
+FORM_FIELDS = {
+    "alt": {"type": "string"},
+    "decorative": {"type": "boolean"},
+    "tags": {"type": "string", "description": "separated by commas"},
+    "focal_x": {"type": "number", "minimum": 0, "maximum": 1},
+    "focal_y": {"type": "number", "minimum": 0, "maximum": 1},
+    "zoom": {"type": "number", "minimum": 1},
+}
+
+
+class Result(BaseModel):
+    """What became of one of several files: the upload, or the problem (RFC 9457)."""
 
     name: str
-    format: str
-    bytes: int
-    width: int | None
-    height: int | None
+    status: int
+    upload: UploadAnswer | None = None
+    problem: dict[str, Any] | None = None
 
 
-class ServedVariant(BaseModel):
-    """A variant as it is served; sizes in px."""
+class Results(BaseModel):
+    """Of each file, in the order they were sent."""
 
-    url: str
-    format: Format
-    width: int
-    height: int
-    bytes: int
+    results: list[Result]
 
 
-class UploadAnswer(BaseModel):
-    """An upload: ``problem`` says why it is rejected or failed, ``markup`` is ready to use."""
+class UploadList(BaseModel):
+    """Uploads, newest first; ``next`` is where the list goes on, null at its end."""
 
-    id: str
-    slot: str
-    state: UploadState
-    problem: str
-    alt: str
-    original: Original
-    variants: list[ServedVariant]
-    markup: str
-    placeholder: str
+    uploads: list[UploadAnswer]
+    next: str | None
 
 
 @router.post(
@@ -75,19 +87,10 @@ class UploadAnswer(BaseModel):
     status_code=202,
     response_model=UploadAnswer,
     responses={
-        201: {"model": UploadAnswer, "description": "Live: its variants are served."},
+        201: {"model": UploadAnswer, "description": "Live, or held for review."},
         202: {"description": "Accepted: ask at Location how it goes."},
-        **{
-            code: {"description": text, "content": {PROBLEM_JSON: {}}}
-            for code, text in {
-                401: "No key, or a wrong one.",
-                403: "The key is for another slot.",
-                404: "No such slot.",
-                413: "Larger than the slot takes.",
-                415: "Not a picture, or not a form.",
-                422: "Not readable, or a field is wrong.",
-            }.items()
-        },
+        207: {"model": Results, "description": "Several files, each with its own result."},
+        **problems(400, 401, 403, 404, 413, 415, 422),
     },
     openapi_extra={
         "requestBody": {
@@ -97,12 +100,8 @@ class UploadAnswer(BaseModel):
                     "schema": {
                         "type": "object",
                         "required": ["file"],
-                        "properties": {
-                            "file": {"type": "string", "format": "binary"},
-                            "alt": {"type": "string"},
-                            "focal_x": {"type": "number", "minimum": 0, "maximum": 1},
-                            "focal_y": {"type": "number", "minimum": 0, "maximum": 1},
-                        },
+                        "properties": {"file": {"type": "string", "format": "binary"}}
+                        | FORM_FIELDS,
                     }
                 }
             },
@@ -115,143 +114,92 @@ async def upload(
     given: Given,
     authorization: Annotated[str, Header()] = "",
     prefer: Annotated[str, Header()] = "",
+    idempotency_key: Annotated[str, Header(max_length=255)] = "",
 ) -> JSONResponse:
-    """Upload a picture. With ``Prefer: wait=N`` (RFC 7240) the answer waits up to N seconds."""
-    opened = await anyio.to_thread.run_sync(_open_slot, given, slot, authorization)
-    fields, name, blob, kind = await _received(request, given, opened)
-    received = await anyio.to_thread.run_sync(_accepted, given, opened, name, blob, kind, fields)
+    """Upload a picture, or several. With ``Prefer: wait=N`` (RFC 7240) the answer waits up to N
+    seconds. Sent again with the same ``Idempotency-Key`` it is the same upload."""
+    access = await anyio.to_thread.run_sync(slot_opened, given, slot, authorization, Right.UPLOAD)
+    form = await receive_form(request, given.store.blobs, access.settings)
+    outcomes = await anyio.to_thread.run_sync(_accepted, given, access, form, idempotency_key)
     given.foreman.wake()
     seconds = _wait_wanted(prefer)
     if seconds:
-        received = await _settled(given, received, seconds)
-    return _answer(given, received, opened.name, seconds)
+        outcomes = await _settled(given, outcomes, seconds)
+    return await anyio.to_thread.run_sync(_answer, given, access, form, outcomes, seconds)
 
 
-def _open_slot(given: Services, name: str, authorization: str) -> Slot:
-    """The slot, if the key opens it."""
-    scheme, _, key = authorization.partition(" ")
-    with given.store.session() as session:
-        allowed = slots_of_key(session, key.strip()) if scheme.lower() == "bearer" else set()
-        slot = slot_named(session, name)
-    if not allowed:
-        raise Problem(
-            401,
-            "A key is needed",
-            "Send the slot's key as 'Authorization: Bearer KEY'.",
-            {"WWW-Authenticate": "Bearer"},
-        )
-    if slot is None:
-        raise Problem(404, "No such slot", f"There is no slot named {name!r}.")
-    if slot.id not in allowed:
-        raise Problem(403, "Wrong slot", f"This key does not open the slot {name!r}.")
-    return slot
+Outcome = Upload | Problem
 
 
-async def _received(
-    request: Request, given: Services, slot: Slot
-) -> tuple[dict[str, str], str, Blob, FileKind]:
-    """The form's fields, and its file in the blob store."""
-    if not request.headers.get("content-type", "").startswith("multipart/form-data"):
-        raise Problem(
-            415, "Not a form", "Send multipart/form-data with the picture in the field 'file'."
-        )
-    _limit_body(request, slot)
-    try:
-        form = await request.form(max_files=1, max_fields=20)
-    except Problem:
-        raise
-    except HTTPException as error:
-        raise Problem(400, "Not a form that can be read", _sentence(error.detail)) from error
-    try:
-        file = form.get("file")
-        if not isinstance(file, UploadFile):
-            raise Problem(422, "No file", "Put the picture into the form field 'file'.")
-        name = clean_name(file.filename or "")
-        kind = _kind(name, await file.read(HEAD_BYTES))
-        await file.seek(0)
-        blob = await given.store.blobs.receive(chunks(file), slot.max_bytes)
-        fields = {key: value for key, value in form.items() if isinstance(value, str)}
-    except TooManyBytes:
-        raise _too_large(slot) from None
-    finally:
-        await form.close()
-    return fields, name, blob, kind
+def _accepted(given: Services, access: Access, form: Form, idempotency_key: str) -> list[Outcome]:
+    """Each file's upload, or why there is none."""
+    found: list[Outcome] = []
+    for index, received in enumerate(form.files):
+        if received.sent is None:
+            assert received.problem is not None
+            found.append(received.problem)
+            continue
+        try:
+            said = described_by(form.values_for(index))
+            request = f"{access.key.id} {idempotency_key} {index}" if idempotency_key else None
+            found.append(take_in(given, access, received.sent, said, request))
+        except Problem as problem:
+            found.append(problem)
+    return found
 
 
-def _sentence(detail: str) -> str:
-    return f"{detail.rstrip('.')}. Send one picture in the field 'file' of a multipart form."
-
-
-def _limit_body(request: Request, slot: Slot) -> None:
-    """Refuse a body past the slot's limit, by what it announces and by what comes."""
-    limit = slot.max_bytes + FORM_BYTES
-    announced = request.headers.get("content-length", "")
-    if announced.isdigit() and int(announced) > limit:
-        raise _too_large(slot)
-    receive, come = request.receive, 0
-
-    async def counted() -> Message:
-        nonlocal come
-        message = await receive()
-        come += len(message.get("body", b""))
-        if come > limit:
-            raise _too_large(slot)
-        return message
-
-    request._receive = counted
-
-
-def _too_large(slot: Slot) -> Problem:
-    return Problem(
-        413,
-        "Too large",
-        f"The slot {slot.name!r} takes files up to {slot.max_bytes / 1e6:g} MB."
-        " Save the picture smaller and upload it again.",
-        {"Connection": "close"},
-    )
-
-
-def _kind(name: str, head: bytes) -> FileKind:
-    if not head:
-        raise Problem(422, "Empty file", f"{name} is empty. Check the file and upload it again.")
-    kind = sniff(head)
-    if kind not in FLAT_KINDS:
-        raise Problem(
-            415,
-            "Not a picture",
-            f"{name} is not a picture that a slot takes: {FLAT_IN_WORDS}.",
-        )
-    return kind
-
-
-def _accepted(
-    given: Services, slot: Slot, name: str, blob: Blob, kind: FileKind, fields: dict[str, str]
+def take_in(
+    given: Services, access: Access, sent: Sent, said: Described, request: str | None = None
 ) -> Upload:
-    focal = _focal(fields)
-    with given.store.session() as session:
-        return accept(
-            session,
-            slot,
-            name=name,
-            blob=blob,
-            format=kind.value,
-            alt=fields.get("alt", "")[:2000],
-            focal=focal,
-        )
-
-
-def _focal(fields: dict[str, str]) -> tuple[float, float] | None:
-    if "focal_x" not in fields and "focal_y" not in fields:
-        return None
+    """Accept a file, once: what was sent under the same ``request`` before is found again."""
     try:
-        point = float(fields["focal_x"]), float(fields["focal_y"])
-    except (KeyError, ValueError):
-        point = (-1.0, -1.0)
-    if not all(0 <= value <= 1 for value in point):
+        with given.store.session() as session:
+            return _once(session, access, sent, said, request)
+    except IntegrityError:  # the same request came twice at once, and the other was first
+        with given.store.session() as session:
+            return _once(session, access, sent, said, request)
+    except GefaError as error:
+        raise Problem(409, "The slot is not ready", str(error)) from error
+
+
+def _once(
+    session: Session, access: Access, sent: Sent, said: Described, request: str | None
+) -> Upload:
+    before = sent_before(session, request) if request else None
+    if before is None:
+        return accept(session, access.slot, sent, said, who=access.key.name, request=request)
+    if before.fingerprint != fingerprint(sent):
         raise Problem(
-            422, "No such focal point", "Give both focal_x and focal_y, each from 0 to 1."
+            422,
+            "Another file under the same key",
+            "This Idempotency-Key was sent with another file before. Take a new one for each file.",
         )
-    return point
+    return before
+
+
+def described_by(fields: dict[str, str]) -> Described:
+    """What a form's fields say of an upload; Problem with what is wrong."""
+    known = {name: value for name, value in fields.items() if name in FORM_FIELDS and value != ""}
+    said: dict[str, Any] = dict(known)
+    if "tags" in known:
+        said["tags"] = known["tags"].split(",")
+    return checked_description(said)
+
+
+def checked_description(said: dict[str, Any]) -> Described:
+    """Problem with the field that is wrong."""
+    no_point = Problem(
+        422, "No such focal point", "Give both focal_x and focal_y, each from 0 to 1."
+    )
+    if ("focal_x" in said) != ("focal_y" in said):
+        raise no_point
+    try:
+        return Described.model_validate(said)
+    except ValidationError as error:
+        if any(str(step).startswith("focal_") for e in error.errors() for step in e["loc"]):
+            raise no_point from error
+        wrong = "; ".join(problems_in_words(error))
+        raise Problem(422, "A field is wrong", f"{wrong}.") from error
 
 
 def _wait_wanted(prefer: str) -> float:
@@ -260,41 +208,72 @@ def _wait_wanted(prefer: str) -> float:
     return min(MAX_WAIT, float(match[1])) if match else 0.0
 
 
-async def _settled(given: Services, upload: Upload, seconds: float) -> Upload:
-    """The upload once nothing more happens to it, or when the time is up."""
+async def _settled(given: Services, outcomes: list[Outcome], seconds: float) -> list[Outcome]:
+    """The uploads once nothing more happens to them, or when the time is up."""
     deadline = asyncio.get_running_loop().time() + seconds
-    while upload.state not in _SETTLED and asyncio.get_running_loop().time() < deadline:
+    while (
+        any(isinstance(one, Upload) and one.state not in _SETTLED for one in outcomes)
+        and asyncio.get_running_loop().time() < deadline
+    ):
         await asyncio.sleep(0.1)
-        upload = await anyio.to_thread.run_sync(_again, given, upload.id)
-    return upload
+        outcomes = await anyio.to_thread.run_sync(_again, given, outcomes)
+    return outcomes
 
 
-def _again(given: Services, upload_id: str) -> Upload:
+def _again(given: Services, outcomes: list[Outcome]) -> list[Outcome]:
     with given.store.session() as session:
-        return session.get_one(Upload, upload_id)
+        return [
+            session.get_one(Upload, one.id) if isinstance(one, Upload) else one for one in outcomes
+        ]
 
 
-def _answer(given: Services, upload: Upload, slot: str, seconds: float) -> JSONResponse:
-    location = f"/api/v1/uploads/{upload.id}"
-    headers = {"Location": location}
-    if seconds:
-        headers["Preference-Applied"] = f"wait={seconds:.0f}"
-    if upload.state in (UploadState.REJECTED, UploadState.FAILED):
-        body = problem_body(422, "Not usable", upload.problem, upload=location)
-        return JSONResponse(body, 422, headers=headers, media_type=PROBLEM_JSON)
-    done = upload.state in _SETTLED
-    return JSONResponse(
-        _described(given, upload, slot).model_dump(mode="json"),
-        201 if done else 202,
-        headers=headers,
-    )
+def _answer(
+    given: Services, access: Access, form: Form, outcomes: list[Outcome], seconds: float
+) -> JSONResponse:
+    headers = {"Preference-Applied": f"wait={seconds:.0f}"} if seconds else {}
+    results = [
+        _result(given, access, received.name, outcome)
+        for received, outcome in zip(form.files, outcomes, strict=True)
+    ]
+    if len(results) > 1:
+        body = Results(results=results).model_dump(mode="json", exclude_none=True)
+        return JSONResponse(body, 207, headers=headers)
+    result, outcome = results[0], outcomes[0]
+    if isinstance(outcome, Upload):
+        headers["Location"] = f"/api/v1/uploads/{outcome.id}"
+    if result.upload is None:
+        return JSONResponse(result.problem, result.status, headers=headers, media_type=PROBLEM_JSON)
+    return JSONResponse(result.upload.model_dump(mode="json"), result.status, headers=headers)
 
 
-@router.get(
-    "/uploads/{upload_id}",
-    response_model=UploadAnswer,
-    responses={404: {"description": "No such upload.", "content": {PROBLEM_JSON: {}}}},
-)
+def _result(given: Services, access: Access, name: str, outcome: Outcome) -> Result:
+    if isinstance(outcome, Problem):
+        body = problem_body(outcome.status_code, outcome.title, outcome.detail)
+        return Result(name=name, status=outcome.status_code, problem=body)
+    if outcome.state in (UploadState.REJECTED, UploadState.FAILED):
+        why = outcome.reason or outcome.problem
+        location = f"/api/v1/uploads/{outcome.id}"
+        body = problem_body(422, "Not usable", why, upload=location)
+        return Result(name=name, status=422, problem=body)
+    status = 201 if outcome.state in _SETTLED else 202
+    held = access.may(Right.REVIEW)
+    with given.store.session() as session:
+        answer = described(session, outcome, access.slot, held=held)
+    return Result(name=name, status=status, upload=answer)
+
+
+def check_sizes(sizes: str) -> None:
+    """Problem with what of a ``sizes`` attribute a browser would not understand."""
+    try:
+        if len(sizes) > MAX_SIZES:
+            raise ConditionError(f"it has more than {MAX_SIZES} characters.")
+        if sizes:
+            parse_sizes(sizes)
+    except ConditionError as error:
+        raise Problem(422, "Not a sizes attribute", f"sizes: {error}") from error
+
+
+@router.get("/uploads/{upload_id}", response_model=UploadAnswer, responses=problems(404))
 def show(
     upload_id: str,
     given: Given,
@@ -303,44 +282,28 @@ def show(
     """What became of an upload. Its id cannot be guessed, so no key is asked for."""
     with given.store.session() as session:
         upload = session.get(Upload, upload_id)
-        slot = session.get(Slot, upload.slot_id) if upload else None
-    if upload is None or slot is None:
-        raise Problem(404, "No such upload", "It may have been removed.")
-    if sizes and not _SIZES.fullmatch(sizes):
-        raise Problem(422, "Not a sizes attribute", "Use lengths and media conditions only.")
-    return _described(given, upload, slot.name, sizes)
+        if upload is None or upload.removed is not None:
+            raise Problem(404, "No such upload", "It may have been removed.")
+        check_sizes(sizes)
+        return described(session, upload, session.get_one(Slot, upload.slot_id), sizes=sizes)
 
 
-def _described(given: Services, upload: Upload, slot: str, sizes: str = "") -> UploadAnswer:
+@router.get(
+    "/slots/{slot}/uploads",
+    response_model=UploadList,
+    responses=problems(401, 403, 404),
+)
+def listing(
+    slot: str,
+    given: Given,
+    wanted: Annotated[Wanted, Query()],
+    authorization: Annotated[str, Header()] = "",
+) -> Any:
+    """The slot's uploads, newest first. It takes a key with the right to read."""
+    access = slot_opened(given, slot, authorization, Right.READ)
+    own = wanted.model_copy(update={"slot": slot})
     with given.store.session() as session:
-        variants = variants_of_upload(session, upload.id)
-    served = [_served(variant) for variant in variants]
-    offers = [Offer(v.url, v.format, v.width, v.height) for v in served]
-    shown = Size(upload.width or 0, upload.height or 0)
-    return UploadAnswer(
-        id=upload.id,
-        slot=slot,
-        state=upload.state,
-        problem=upload.problem,
-        alt=upload.alt,
-        original=Original(
-            name=upload.name,
-            format=upload.format,
-            bytes=upload.bytes,
-            width=upload.width,
-            height=upload.height,
-        ),
-        variants=served,
-        markup=picture(offers, shown, upload.alt, sizes=sizes),
-        placeholder=upload.placeholder,
-    )
-
-
-def _served(variant: Variant) -> ServedVariant:
-    return ServedVariant(
-        url=address(variant),
-        format=Format(variant.format),
-        width=variant.width,
-        height=variant.height,
-        bytes=variant.bytes,
-    )
+        page = feed(session, own, LISTED)
+        held = access.may(Right.REVIEW)
+        answers = [described(session, one, access.slot, held=held) for one in page.uploads]
+    return UploadList(uploads=answers, next=page.next)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Form, HTTPException, Request, Response
+from fastapi import APIRouter, Depends, Form, HTTPException, Request, Response
 from fastapi.responses import FileResponse, JSONResponse, RedirectResponse
 from sqlmodel import Session
 
@@ -29,7 +30,7 @@ from gefa.web.pages.proof_view import (
 )
 from gefa.web.pages.recipe_form import quality_number
 from gefa.web.problems import Problem
-from gefa.web.services import Given
+from gefa.web.services import Given, Services
 from gefa.web.templating import page
 
 router = APIRouter(prefix="/runs/{run_id}/proof")
@@ -37,18 +38,24 @@ router = APIRouter(prefix="/runs/{run_id}/proof")
 FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
 
 
-def _found(
-    session: Session,
-    given: Given,
-    run_id: str,
-    cut: str,
-    width: int | None,
-    format: str,
-    quality: str,
-) -> ProofView:
+@dataclass(frozen=True)
+class Which:
+    """Which file of a cut is looked at: its width in px, format, and quality number; what is not
+    there, or makes no sense, is the nearest that there is."""
+
+    width: int | None = None
+    format: str = ""
+    quality: str = ""
+
+
+Looked = Annotated[Which, Depends(Which)]
+
+
+def _found(session: Session, given: Services, run_id: str, cut: str, which: Which) -> ProofView:
     run = session.get(Run, run_id)
-    number = quality_number(quality)
-    view = run and proof_of(session, given.store.blobs, run, cut, width, format, number)
+    number = quality_number(which.quality)
+    blobs = given.store.blobs
+    view = run and proof_of(session, blobs, run, cut, which.width, which.format, number)
     if not view:
         raise HTTPException(404, f"The run has no file of the cut {cut!r} to look at.")
     return view
@@ -71,18 +78,11 @@ def first(run_id: str, given: Given) -> Response:
 
 @router.get("/{cut}")
 def show(
-    request: Request,
-    run_id: str,
-    cut: str,
-    given: Given,
-    width: int | None = None,
-    format: str = "",
-    quality: str = "",
-    kept: str = "",
+    request: Request, run_id: str, cut: str, given: Given, which: Looked, kept: str = ""
 ) -> Response:
     """One file beside its reference."""
     with given.store.session() as session:
-        view = _found(session, given, run_id, cut, width, format, quality)
+        view = _found(session, given, run_id, cut, which)
         ask_for_reference(session, view)
         view.strip = strip_of(session, given.store.blobs, view.run, cut)
     given.foreman.wake()
@@ -90,10 +90,10 @@ def show(
 
 
 @router.get("/{cut}/reference")
-def reference(run_id: str, cut: str, given: Given, width: int | None = None) -> Response:
+def reference(run_id: str, cut: str, given: Given, which: Looked) -> Response:
     """The picture that files are compared with, once it is drawn; 202 until then."""
     with given.store.session() as session:
-        view = _found(session, given, run_id, cut, width, "", "")
+        view = _found(session, given, run_id, cut, which)
         job = ask_for_reference(session, view)
     if job.state is JobState.FAILED:
         raise Problem(409, "It could not be drawn", job.problem)
@@ -105,36 +105,30 @@ def reference(run_id: str, cut: str, given: Given, width: int | None = None) -> 
 
 
 @router.get("/{cut}/made")
-def made(
-    run_id: str, cut: str, given: Given, format: Format, quality: str = "", width: int | None = None
-) -> Response:
+def made(run_id: str, cut: str, given: Given, which: Looked) -> Response:
     """The file of a point of a curve."""
     with given.store.session() as session:
-        view = _found(session, given, run_id, cut, width, format.value, quality)
-    number = quality_number(quality)
-    noted = given.store.blobs.noted(view.cut_job.key_at(view.size, format, number))
+        view = _found(session, given, run_id, cut, which)
+    number = quality_number(which.quality)
+    noted = given.store.blobs.noted(view.cut_job.key_at(view.size, view.format, number))
     if noted is None:
         raise HTTPException(404, "No such file was made of this cut.")
     path = given.store.blobs.path(noted["sha256"])
-    return FileResponse(path, media_type=FORMATS[format].media_type, headers=FOREVER)
+    return FileResponse(path, media_type=FORMATS[view.format].media_type, headers=FOREVER)
 
 
 @router.get("/{cut}/curve")
-def curve(
-    request: Request,
-    run_id: str,
-    cut: str,
-    given: Given,
-    width: int | None = None,
-    format: str = "",
-    quality: str = "",
-) -> Response:
-    """The curve as far as it is measured; asks for the rest, and for the looks in the filmstrip."""
+def curve(request: Request, run_id: str, cut: str, given: Given, which: Looked) -> Response:
+    """The curve as far as it is measured; asks for the rest, then for looks in the filmstrip."""
+    open_scores = 0
     with given.store.session() as session:
-        view = _found(session, given, run_id, cut, width, format, quality)
-        found = curves(session, given.store.blobs, view)
-        open_scores = ask_for_scores(session, given.store.blobs, view.run)
-        view.strip = strip_of(session, given.store.blobs, view.run, cut)
+        view = _found(session, given, run_id, cut, which)
+        blobs = given.store.blobs
+        found = curves(session, blobs, view)
+        if not found.waits:
+            open_scores = ask_for_scores(session, blobs, view.run)
+        if not (found.waits or open_scores):
+            view.strip = strip_of(session, blobs, view.run, cut)
     given.foreman.wake()
     box = {"width": WIDTH, "height": HEIGHT, "left": LEFT, "right": WIDTH - RIGHT}
     return page(
@@ -155,7 +149,7 @@ def keep(
 ) -> Response:
     """Take a quality for this cut, or for its recipe; for nobody takes the cut's own back."""
     with given.store.session() as session:
-        view = _found(session, given, run_id, cut, width, format.value, quality)
+        view = _found(session, given, run_id, cut, Which(width, format.value, quality))
         try:
             chosen = None if whom == "nobody" else _quality(format, quality, as_look)
             said = _keep(session, view, whom, chosen)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import quote, urlencode
@@ -206,19 +206,22 @@ def lightest_largest(files: Sequence[File]) -> File:
     return min((f for f in files if f.width == widest), key=lambda file: file.bytes)
 
 
+def _reports(session: Session, run: Run) -> Iterator[tuple[Job, JobReport]]:
+    """The cuts of a run that have files, each with what was reported of it."""
+    for job in jobs_of(session, run.id):
+        if job.kind is JobKind.CUT and job.state is JobState.DONE and job.report:
+            report = JobReport.model_validate(job.report)
+            if report.files:
+                yield job, report
+
+
 def strip_of(session: Session, blobs: BlobStore, run: Run, here: str) -> list[StripItem]:
     """The cuts of a run that have files, the worst look first."""
     items = []
-    for job in jobs_of(session, run.id):
-        if job.kind is not JobKind.CUT or job.state is not JobState.DONE or not job.report:
-            continue
-        report = JobReport.model_validate(job.report)
-        if not report.files:
-            continue
-        file = lightest_largest(report.files)
+    for job, report in _reports(session, run):
         small = min(report.files, key=lambda file: (file.width, file.bytes))
         href = f"/runs/{run.id}/proof/{quote(job.name)}"
-        score = score_of(blobs, report, file)
+        score = score_of(blobs, report, lightest_largest(report.files))
         items.append(StripItem(job.name, href, small, score, job.name == here))
     return sorted(items, key=lambda item: (item.score is None, item.score or 0.0))
 
@@ -228,12 +231,7 @@ def ask_for_scores(session: Session, blobs: BlobStore, run: Run) -> int:
     revision = session.get_one(Revision, run.revision_id)
     source = session.get_one(Source, run.source_id)
     open_ones = 0
-    for job in jobs_of(session, run.id):
-        if job.kind is not JobKind.CUT or job.state is not JobState.DONE or not job.report:
-            continue
-        report = JobReport.model_validate(job.report)
-        if not report.files:
-            continue
+    for job, report in _reports(session, run):
         file = lightest_largest(report.files)
         if file.moves or score_of(blobs, report, file) is not None:
             continue
@@ -296,7 +294,7 @@ def own_quality(plan: Plan, cut_job: CutJob) -> str:
     if int(number) >= len(plan.slices):
         return ""
     entry = plan.slices[int(number)]
-    own = entry.cells[cell].quality if cell in entry.cells else entry.quality
+    own = (entry.cells[cell].quality if cell in entry.cells else None) or entry.quality
     return quality_words(own) if own is not None else ""
 
 

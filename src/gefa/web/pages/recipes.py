@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Annotated, Any
 from urllib.parse import urlencode
 
@@ -16,7 +16,8 @@ from gefa.core.export import JobReport
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import BUILT_IN, BUILT_IN_WORDS, Recipe
 from gefa.core.treat.words import sentence
-from gefa.store.models import Job, JobKind, JobState, Source
+from gefa.core.units import listed
+from gefa.store.models import Job, JobKind, JobState
 from gefa.store.recipes import (
     can_undo,
     library,
@@ -26,6 +27,7 @@ from gefa.store.recipes import (
     shelf_of_recipes,
     undo_recipe,
 )
+from gefa.store.slots import slots_with
 from gefa.store.sources import all_sources
 from gefa.web.pages.recipe_form import Sentence, recipe_from
 from gefa.web.pages.trial import (
@@ -86,27 +88,12 @@ def add(given: Given, name: Annotated[str, Form()] = "", like: Annotated[str, Fo
 
 
 @dataclass
-class RecipeView:
-    """One recipe on its screen."""
+class Tried:
+    """A recipe, and the sample that it is tried on, if there is any."""
 
     name: str
     recipe: Recipe
-    built_in: bool
-    changed: bool
-    undo: str
-    sources: list[Source]
-    pictures: list[str]
     sample: Sample | None
-    choices: list[Sample]
-    names: list[str]
-
-    @property
-    def said(self) -> Sentence:
-        return Sentence(self.recipe)
-
-    @property
-    def words(self) -> str:
-        return sentence(self.recipe)
 
     @property
     def query(self) -> str:
@@ -116,22 +103,41 @@ class RecipeView:
         return urlencode({"sample": self.sample.source_id, "part": self.sample.part})
 
 
-def _view(session: Session, name: str, sample: str, part: str) -> RecipeView:
+@dataclass
+class RecipeView(Tried):
+    """One recipe on its screen; ``pictures`` may be its mark, ``names`` are its files' on the
+    sample, ``choices`` other samples."""
+
+    built_in: bool
+    changed: bool
+    undo: str
+    pictures: list[str]
+    names: list[str]
+    choices: list[Sample] = field(default_factory=list)
+
+    @property
+    def said(self) -> Sentence:
+        return Sentence(self.recipe)
+
+
+def _tried(session: Session, name: str, sample: str, part: str) -> Tried:
     recipe = shelf_of_recipes(session).get(name)
     if recipe is None:
         raise HTTPException(404, f"There is no recipe {name!r} any more.")
-    tried_on = sample_of(session, name, sample, part)
+    return Tried(name, recipe, sample_of(session, name, sample, part))
+
+
+def _view(session: Session, name: str, sample: str, part: str) -> RecipeView:
+    tried = _tried(session, name, sample, part)
     return RecipeView(
-        name=name,
-        recipe=recipe,
+        name,
+        tried.recipe,
+        tried.sample,
         built_in=name in BUILT_IN,
-        changed=name in library(session) and recipe != BUILT_IN.get(name),
+        changed=name in library(session) and tried.recipe != BUILT_IN.get(name),
         undo=can_undo(session, name),
-        sources=uses_of(session, name),
         pictures=[source.name for source, _ in all_sources(session)],
-        sample=tried_on,
-        choices=samples(session),
-        names=tried_on.names(session, name, recipe) if tried_on else [],
+        names=tried.sample.names(session, name, tried.recipe) if tried.sample else [],
     )
 
 
@@ -140,6 +146,7 @@ def show(request: Request, name: str, given: Given, sample: str = "", part: str 
     """One recipe: a sample picture, the sentence, and what it makes of the sample."""
     with given.store.session() as session:
         view = _view(session, name, sample, part)
+        view.choices = samples(session)
     return page(request, "recipes/index.html", view=view)
 
 
@@ -154,22 +161,21 @@ def change(
 ) -> Response:
     """Take the sentence as it now reads."""
     with given.store.session() as session:
-        _view(session, name, sample, part)
+        tried = _tried(session, name, sample, part)
         try:
             recipe = recipe_from(form)
-            _refuse_clashes(session, name, recipe, sample, part)
+            _refuse_clashes(session, name, recipe, tried.sample)
             save_recipe(session, name, recipe, "Changed it")
         except GefaError as error:
             raise Problem(422, "That is no recipe", str(error)) from error
     return _changed(request, name, given, sample, part)
 
 
-def _refuse_clashes(session: Session, name: str, recipe: Recipe, sample: str, part: str) -> None:
+def _refuse_clashes(session: Session, name: str, recipe: Recipe, sample: Sample | None) -> None:
     """PlanError if two files would be called the same: of the sample, or of a source that has the
     recipe."""
-    found = sample_of(session, name, sample, part)
-    if found is not None:
-        found.prepared(session, name, recipe)
+    if sample is not None and sample.clashes(session, name, recipe):
+        raise PlanError("two files would have the same name.", advice="Add {width} or {ext}.")
     for source in uses_of(session, name):
         clash = clash_in(session, source, name, recipe)
         if clash:
@@ -192,6 +198,13 @@ def undo(request: Request, name: str, given: Given, sample: str = "", part: str 
 def remove(name: str, given: Given) -> Response:
     """Take a recipe away, or a built-in one's changes; both can be undone."""
     with given.store.session() as session:
+        slots = slots_with(session, name)
+        if slots and name not in BUILT_IN:
+            raise Problem(
+                409,
+                "It is in use",
+                f"Uploads to {listed(slots)} are treated by it. Choose another recipe there first.",
+            )
         remove_recipe(session, name)
     return RedirectResponse(f"/recipes/{name}" if name in BUILT_IN else "/recipes", 303)
 
@@ -208,14 +221,13 @@ def _changed(request: Request, name: str, given: Services, sample: str, part: st
 def effect(request: Request, name: str, given: Given, sample: str = "", part: str = "") -> Response:
     """What the recipe makes of the sample, or how far that is."""
     with given.store.session() as session:
-        view = _view(session, name, sample, part)
+        tried = _tried(session, name, sample, part)
         found: Effect | None = None
-        if view.sample is not None:
-            found = effect_of(
-                session, given.store.blobs, given.queue, name, view.recipe, view.sample
-            )
+        if tried.sample is not None:
+            blobs, queue = given.store.blobs, given.queue
+            found = effect_of(session, blobs, queue, name, tried.recipe, tried.sample)
     given.foreman.wake()
-    return page(request, "recipes/_effect.html", view=view, effect=found)
+    return page(request, "recipes/_effect.html", view=tried, effect=found)
 
 
 @router.get("/{name}/tried/{job_id}/{path:path}")

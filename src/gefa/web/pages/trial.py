@@ -10,7 +10,6 @@ from sqlmodel import Session
 
 from gefa.core.cut.cut import Origin
 from gefa.core.deliver.manifest import File
-from gefa.core.errors import PlanError
 from gefa.core.export import JobReport, said_key
 from gefa.core.jobs import CLASH, Prepared, prepare
 from gefa.core.jobs import Job as CutJob
@@ -55,7 +54,7 @@ class Sample:
         return f"{self.source_id} {self.part}"
 
     def prepared(self, session: Session, name: str, recipe: Recipe) -> Prepared:
-        """What a run of this part alone would do; PlanError if names of its files clash."""
+        """What a run of this part alone would do."""
         plan = Plan(
             recipes={name: recipe}, cuts=(CutEntry(part=self.part, recipe=name, as_file=True),)
         )
@@ -64,10 +63,12 @@ class Sample:
         prepared.jobs = [job for job in prepared.jobs if job.cut.origin is Origin.HAND]
         for remarks in (prepared.failed, prepared.warnings):
             remarks[:] = [remark for remark in remarks if remark.part == self.part]
-        clash = any(CLASH in remark.reason for remark in prepared.warnings)
-        if clash:
-            raise PlanError("two files would have the same name.", advice="Add {width} or {ext}.")
         return prepared
+
+    def clashes(self, session: Session, name: str, recipe: Recipe) -> bool:
+        """Whether two of its files would be called the same."""
+        warnings = self.prepared(session, name, recipe).warnings
+        return any(CLASH in remark.reason for remark in warnings)
 
     def names(self, session: Session, name: str, recipe: Recipe) -> list[str]:
         """What the files are called."""

@@ -86,5 +86,9 @@ addEventListener("drop", (event) => {
   event.preventDefault();
   depth = 0;
   mark(false);
-  bringIn([...event.dataTransfer.files]);
+  // A page may have a place of its own for files.
+  const own = document.querySelector("input[type=file][data-drop]");
+  if (!own) return void bringIn([...event.dataTransfer.files]);
+  own.files = event.dataTransfer.files;
+  own.dispatchEvent(new Event("change", { bubbles: true }));
 });

@@ -1,0 +1,72 @@
+"""Who may do what with a slot: by the key that comes with a request."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sqlmodel import Session
+
+from gefa.core.slot import SlotSettings
+from gefa.store.keys import Right, found_key
+from gefa.store.models import Slot, SlotKey, Upload
+from gefa.store.slots import settings_of, slot_named
+from gefa.web.problems import Problem
+from gefa.web.services import Services
+
+
+@dataclass(frozen=True)
+class Access:
+    """A slot, and the key that opened it."""
+
+    slot: Slot
+    settings: SlotSettings
+    key: SlotKey
+
+    def may(self, right: Right) -> bool:
+        return right in self.key.rights
+
+
+def slot_opened(given: Services, name: str, authorization: str, right: Right) -> Access:
+    """The slot of that name, if the key opens it for that."""
+    with given.store.session() as session:
+        key = _key(session, authorization)
+        slot = slot_named(session, name)
+        if slot is None:
+            raise Problem(404, "No such slot", f"There is no slot named {name!r}.")
+        return _access(session, slot, key, right)
+
+
+def upload_opened(
+    session: Session, upload_id: str, authorization: str, *rights: Right
+) -> tuple[Upload, Access]:
+    """The upload, if the key has one of the ``rights`` to its slot."""
+    key = _key(session, authorization)
+    upload = session.get(Upload, upload_id)
+    if upload is None or upload.slot_id != key.slot_id:
+        # Another slot's uploads are none of this key's business, not even whether they exist.
+        raise Problem(404, "No such upload", "It may have been removed for good.")
+    return upload, _access(session, session.get_one(Slot, upload.slot_id), key, *rights)
+
+
+def _key(session: Session, authorization: str) -> SlotKey:
+    scheme, _, text = authorization.partition(" ")
+    key = found_key(session, text.strip()) if scheme.lower() == "bearer" else None
+    if key is None:
+        raise Problem(
+            401,
+            "A key is needed",
+            "Send a key of the slot as 'Authorization: Bearer KEY'. It may have been revoked.",
+            {"WWW-Authenticate": "Bearer"},
+        )
+    return key
+
+
+def _access(session: Session, slot: Slot, key: SlotKey, *rights: Right) -> Access:
+    if key.slot_id != slot.id:
+        raise Problem(403, "Wrong slot", f"This key does not open the slot {slot.name!r}.")
+    if not any(right in key.rights for right in rights):
+        wanted = " or ".join(right.value for right in rights)
+        raise Problem(
+            403, "Not with this key", f"It takes a key with the right to {wanted}; see Slots."
+        )
+    return Access(slot, settings_of(session, slot), key)

@@ -1,0 +1,190 @@
+"""Uploads as the API tells of them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+
+from pydantic import BaseModel
+from sqlmodel import Session
+
+from gefa.core.deliver.markup import Offer, Shown, default_sizes, directed
+from gefa.core.geometry import Size
+from gefa.core.slot import SlotSettings
+from gefa.core.treat.formats import Format
+from gefa.core.upload import CropPlace, LeftOut
+from gefa.store.models import Slot, Upload, UploadState, Variant, as_utc
+from gefa.store.slots import settings_of
+from gefa.store.uploads import focus_of, is_busy
+from gefa.store.variants import newest_variants, variants_of_upload
+from gefa.web.delivery import address
+
+
+class Original(BaseModel):
+    """The picture as it was uploaded; sizes in px, null until it was read. ``kept`` is false once
+    the slot has let it go."""
+
+    name: str
+    format: str
+    bytes: int
+    width: int | None
+    height: int | None
+    kept: bool
+
+
+class ServedVariant(BaseModel):
+    """A variant as it is served; sizes in px."""
+
+    url: str
+    crop: str
+    format: Format
+    width: int
+    height: int
+    bytes: int
+
+
+class FocalPoint(BaseModel):
+    """What crops keep: 0..1 each way; ``suggested`` where nobody chose it."""
+
+    x: float
+    y: float
+    zoom: float
+    suggested: bool
+
+
+class UploadAnswer(BaseModel):
+    """An upload. ``problem`` says why it is rejected or failed, or what was not made;
+    ``markup`` is ready to use, ``markups`` has that of each crop. ``making`` tells that files are
+    being made of it; those in ``variants`` are served meanwhile."""
+
+    id: str
+    slot: str
+    state: UploadState
+    making: bool
+    problem: str
+    alt: str
+    decorative: bool
+    tags: list[str]
+    focal: FocalPoint | None
+    created: datetime
+    original: Original
+    crops: list[CropPlace]
+    variants: list[ServedVariant]
+    left_out: list[LeftOut]
+    warnings: list[str]
+    markup: str
+    markups: dict[str, str]
+    placeholder: str
+    tiny: str
+
+
+def described(
+    session: Session, upload: Upload, slot: Slot, *, sizes: str = "", held: bool = False
+) -> UploadAnswer:
+    """All there is to tell of an upload; ``held`` tells of files that wait for a decision, too."""
+    settings = settings_of(session, slot)
+    find = newest_variants if held else variants_of_upload
+    order = [crop.name for crop in settings.crops]
+    variants = sorted(
+        find(session, upload.id),
+        key=lambda v: order.index(v.cut) if v.cut in order else len(order),
+    )
+    crops = [CropPlace.model_validate(crop) for crop in _crops(upload)]
+    markups = markups_of(upload, settings, variants, sizes or settings.sizes)
+    return UploadAnswer(
+        id=upload.id,
+        slot=slot.name,
+        state=upload.state,
+        making=is_busy(session, upload.id),
+        problem=upload.reason or upload.problem,
+        alt=upload.alt,
+        decorative=upload.decorative,
+        tags=upload.tags,
+        focal=_focal(upload),
+        created=as_utc(upload.created),
+        original=_original(upload),
+        crops=crops,
+        variants=[_served(variant) for variant in variants],
+        left_out=[LeftOut.model_validate(one) for one in upload.said.get("left_out", [])],
+        warnings=upload.said.get("warnings", []),
+        markup=next(iter(markups.values()), ""),
+        markups=markups,
+        placeholder=upload.placeholder,
+        tiny=upload.tiny,
+    )
+
+
+def _original(upload: Upload) -> Original:
+    return Original(
+        name=upload.name,
+        format=upload.format,
+        bytes=upload.bytes,
+        width=upload.width,
+        height=upload.height,
+        kept=not upload.original_gone,
+    )
+
+
+def _focal(upload: Upload) -> FocalPoint | None:
+    chosen = focus_of(upload)
+    if chosen is not None:
+        return FocalPoint(x=chosen.x, y=chosen.y, zoom=chosen.zoom, suggested=False)
+    if upload.suggested_x is None or upload.suggested_y is None:
+        return None
+    return FocalPoint(x=upload.suggested_x, y=upload.suggested_y, zoom=1.0, suggested=True)
+
+
+def _served(variant: Variant) -> ServedVariant:
+    return ServedVariant(
+        url=address(variant),
+        crop=variant.cut,
+        format=Format(variant.format),
+        width=variant.width,
+        height=variant.height,
+        bytes=variant.bytes,
+    )
+
+
+def alt_of(upload: Upload) -> str:
+    """What stands for the picture where it is not seen: nothing where it only decorates."""
+    return "" if upload.decorative else upload.alt
+
+
+def markups_of(
+    upload: Upload, settings: SlotSettings, variants: Sequence[Variant], sizes: str
+) -> dict[str, str]:
+    """The markup of each crop that it has files of, in the slot's order."""
+    found = {}
+    for crop in settings.crops:
+        shown = shown_of(upload, crop.name, variants, sizes)
+        if shown is not None:
+            found[crop.name] = directed([shown], alt_of(upload))
+    return found
+
+
+def shown_of(
+    upload: Upload, crop: str, variants: Sequence[Variant], sizes: str, media: str = ""
+) -> Shown | None:
+    """One crop of an upload as markup shows it; None without files of it. Its natural size is that
+    of the crop, or of the widest file where that has another ratio."""
+    offers = [
+        Offer(address(v), Format(v.format), v.width, v.height) for v in variants if v.cut == crop
+    ]
+    if not offers:
+        return None
+    place = next((p for p in map(CropPlace.model_validate, _crops(upload)) if p.name == crop), None)
+    widest = max(offers, key=lambda offer: offer.width)
+    size = Size(widest.width, widest.height)
+    if place is not None and _same_ratio(place.rect.size, size):
+        size = place.rect.size
+    return Shown(offers, size, sizes or default_sizes(size), media)
+
+
+def _crops(upload: Upload) -> list[Any]:
+    return list(upload.said.get("crops", []))
+
+
+def _same_ratio(one: Size, other: Size) -> bool:
+    """But for what whole px make of it."""
+    return abs(one.width * other.height - one.height * other.width) <= max(one.width, one.height)

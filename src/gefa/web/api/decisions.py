@@ -1,0 +1,147 @@
+"""``/api/v1``: what is said of an upload, and decided about it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Annotated, Any
+
+import anyio.to_thread
+from fastapi import APIRouter, Header, Request, Response
+from pydantic import BaseModel, Field
+from sqlmodel import Session
+
+from gefa.core.errors import GefaError
+from gefa.store.keys import Right
+from gefa.store.models import Slot, Upload
+from gefa.store.uploads import (
+    MAX_ALT,
+    Described,
+    Sent,
+    approve,
+    describe,
+    forget_focus,
+    reject,
+    remove,
+    replace,
+    restore,
+)
+from gefa.web.api.access import Access, upload_opened
+from gefa.web.api.answers import UploadAnswer, described
+from gefa.web.api.form import receive_form
+from gefa.web.api.uploads import checked_description, problems
+from gefa.web.problems import Problem
+from gefa.web.services import Given, Services
+
+router = APIRouter(prefix="/api/v1/uploads/{upload_id}", tags=["uploads"])
+
+Authorization = Annotated[str, Header()]
+WHO_SENDS = (Right.UPLOAD, Right.REVIEW)
+
+
+class Reason(BaseModel):
+    """Why an upload is rejected."""
+
+    reason: str = Field(min_length=1, max_length=MAX_ALT)
+
+
+def _done(
+    given: Services,
+    upload_id: str,
+    authorization: str,
+    rights: tuple[Right, ...],
+    do: Callable[[Session, Upload, Slot], object],
+) -> UploadAnswer:
+    """Do something with an upload, if the key lets one; what it is then."""
+    with given.store.session() as session:
+        upload, access = upload_opened(session, upload_id, authorization, *rights)
+        try:
+            do(session, upload, access.slot)
+        except GefaError as error:
+            raise Problem(409, "Not in this state", str(error)) from error
+        session.flush()
+        answer = described(session, upload, access.slot, held=access.may(Right.REVIEW))
+    given.foreman.wake()
+    return answer
+
+
+@router.patch("", response_model=UploadAnswer, responses=problems(401, 403, 404, 409, 422))
+def change(
+    upload_id: str, said: dict[str, Any], given: Given, authorization: Authorization = ""
+) -> Any:
+    """Say something else of it: alt, decorative, tags, focal_x with focal_y, zoom. Fields that are
+    not sent stay; a focal point of null leaves it to the picture. Only crops that depend on the
+    focal point are made again; the files before are served on."""
+    forgets = "focal_x" in said and said["focal_x"] is None and said.get("focal_y") is None
+    wanted = {name: value for name, value in said.items() if value is not None}
+    unknown = sorted(set(said) - set(Described.model_fields))
+    if unknown:
+        raise Problem(422, "No such field", f"{', '.join(unknown)} cannot be said of an upload.")
+    checked = checked_description(wanted)
+
+    def do(session: Session, upload: Upload, slot: Slot) -> None:
+        if forgets:
+            forget_focus(session, upload, slot)
+        describe(session, upload, slot, checked)
+
+    return _done(given, upload_id, authorization, WHO_SENDS, do)
+
+
+@router.put("/file", response_model=UploadAnswer, responses=problems(400, 401, 403, 404, 413, 415))
+async def replace_file(
+    request: Request, upload_id: str, given: Given, authorization: Authorization = ""
+) -> Any:
+    """Put another file in its place: a multipart form with ``file``. The upload keeps its id; the
+    files before are served until the new ones are there, and approved where the slot asks so."""
+
+    def opened() -> Access:
+        with given.store.session() as session:
+            return upload_opened(session, upload_id, authorization, Right.UPLOAD)[1]
+
+    access = await anyio.to_thread.run_sync(opened)
+    form = await receive_form(request, given.store.blobs, access.settings)
+    if len(form.files) > 1:
+        raise Problem(422, "One file", "An upload is one file; send the others by themselves.")
+    problem = form.files[0].problem
+    if problem is not None:
+        raise problem
+    sent = form.files[0].sent
+    assert isinstance(sent, Sent)
+    put = sent
+
+    def do(session: Session, upload: Upload, slot: Slot) -> None:
+        replace(session, upload, slot, put)
+
+    return await anyio.to_thread.run_sync(
+        _done, given, upload_id, authorization, (Right.UPLOAD,), do
+    )
+
+
+@router.post("/approve", response_model=UploadAnswer, responses=problems(401, 403, 404, 409))
+def approve_it(upload_id: str, given: Given, authorization: Authorization = "") -> Any:
+    """Let everybody see it. It takes a key with the right to review."""
+    return _done(given, upload_id, authorization, (Right.REVIEW,), approve)
+
+
+@router.post("/reject", response_model=UploadAnswer, responses=problems(401, 403, 404, 422))
+def reject_it(upload_id: str, said: Reason, given: Given, authorization: Authorization = "") -> Any:
+    """Let nobody see it, and say why. It takes a key with the right to review."""
+
+    def do(session: Session, upload: Upload, slot: Slot) -> None:
+        reject(session, upload, said.reason)
+
+    return _done(given, upload_id, authorization, (Right.REVIEW,), do)
+
+
+@router.delete("", status_code=204, responses=problems(401, 403, 404))
+def remove_it(upload_id: str, given: Given, authorization: Authorization = "") -> Response:
+    """Serve it no more. For 30 days it can be had back."""
+    _done(given, upload_id, authorization, WHO_SENDS, lambda session, up, _: remove(session, up))
+    return Response(status_code=204)
+
+
+@router.post("/restore", response_model=UploadAnswer, responses=problems(401, 403, 404))
+def restore_it(upload_id: str, given: Given, authorization: Authorization = "") -> Any:
+    """Have a removed upload back."""
+    return _done(
+        given, upload_id, authorization, WHO_SENDS, lambda session, up, _: restore(session, up)
+    )

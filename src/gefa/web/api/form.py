@@ -1,0 +1,247 @@
+"""Files and fields of a multipart form, put into the blob store as they come.
+
+Each file has its own limit, so that one that is too large costs no other.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+import anyio.to_thread
+from fastapi import Request
+from python_multipart.exceptions import FormParserError
+from python_multipart.multipart import MultipartParser, parse_options_header
+from starlette.requests import ClientDisconnect
+
+from gefa.core.read.sniff import HEAD_BYTES, FileKind, sniff
+from gefa.core.slot import SlotSettings, bytes_refusal
+from gefa.core.units import weight
+from gefa.store.blobs import BlobStore, Draft
+from gefa.store.uploads import Sent
+from gefa.web.incoming import clean_name
+from gefa.web.problems import Problem
+
+if TYPE_CHECKING:
+    from python_multipart.multipart import MultipartCallbacks
+
+FILE_FIELD = "file"
+MAX_FILES = 20
+FORM_BYTES = 64_000
+"""bytes that a form may have besides its files"""
+
+
+@dataclass
+class Received:
+    """One file of a form: stored, or the status and reason why it is not."""
+
+    name: str
+    sent: Sent | None = None
+    status: int = 0
+    title: str = ""
+    detail: str = ""
+
+    @property
+    def problem(self) -> Problem | None:
+        return Problem(self.status, self.title, self.detail) if self.sent is None else None
+
+
+@dataclass
+class Form:
+    """A form as it came: its files in their order, and its fields, each as often as it came."""
+
+    files: list[Received] = field(default_factory=list)
+    fields: dict[str, list[str]] = field(default_factory=dict)
+
+    def values_for(self, index: int) -> dict[str, str]:
+        """The fields for the file of that number: its own where there are several, else the one
+        that goes for all."""
+        return {
+            name: values[index] if 1 < len(values) > index else values[-1]
+            for name, values in self.fields.items()
+        }
+
+
+async def receive_form(request: Request, blobs: BlobStore, settings: SlotSettings) -> Form:
+    """The form of a request. Problem if it is none, or has no file; a file that is not taken is
+    told in its place."""
+    media_type, options = parse_options_header(request.headers.get("content-type", ""))
+    if media_type == b"multipart/form-data" and not options.get(b"boundary"):
+        raise Problem(400, "Not a form that can be read", "Its Content-Type names no boundary.")
+    if media_type != b"multipart/form-data":
+        raise Problem(
+            415, "Not a form", "Send multipart/form-data with the picture in the field 'file'."
+        )
+    most = MAX_FILES * settings.max_bytes + FORM_BYTES
+    announced = request.headers.get("content-length", "")
+    if announced.isdigit() and int(announced) > most:
+        raise too_much(settings)
+    reader = _Reader(blobs, settings)
+    try:
+        await _read(request, reader, options[b"boundary"], most)
+        if not reader.whole:
+            raise Problem(400, "Not a form that can be read", "It ends too early. Send it again.")
+        if not reader.files:
+            raise Problem(422, "No file", "Put the picture into the form field 'file'.")
+        received = [await anyio.to_thread.run_sync(reader.settled, part) for part in reader.files]
+        return Form(received, reader.fields)
+    finally:
+        reader.drop()
+
+
+def too_much(settings: SlotSettings) -> Problem:
+    return Problem(
+        413,
+        "Too large",
+        f"This slot takes files up to {weight(settings.max_bytes)}, and {MAX_FILES} at once."
+        " Save the picture smaller and upload it again.",
+        {"Connection": "close"},
+    )
+
+
+async def _read(request: Request, reader: _Reader, boundary: bytes, most: int) -> None:
+    parser = MultipartParser(boundary, reader.callbacks)
+    come = 0
+    try:
+        async for chunk in request.stream():
+            come += len(chunk)
+            if come > most:
+                raise too_much(reader.settings)
+            parser.write(chunk)
+        parser.finalize()
+    except ClientDisconnect:
+        raise Problem(400, "Broken off", "The form did not come whole. Send it again.") from None
+    except FormParserError as error:
+        raise Problem(
+            400,
+            "Not a form that can be read",
+            f"{str(error).rstrip('.')}. Send the picture in the field 'file' of a multipart form.",
+        ) from error
+
+
+@dataclass
+class _Part:
+    """A part of the form while it comes; ``head`` is the beginning of a file."""
+
+    name: str
+    file_name: str | None
+    draft: Draft | None = None
+    text: bytearray = field(default_factory=bytearray)
+    head: bytearray = field(default_factory=bytearray)
+    bytes: int = 0
+
+
+class _Reader:
+    """Takes in what the parser finds."""
+
+    def __init__(self, blobs: BlobStore, settings: SlotSettings) -> None:
+        self.settings = settings
+        self.files: list[_Part] = []
+        self.fields: dict[str, list[str]] = {}
+        self.whole = False
+        self._blobs = blobs
+        self._headers: dict[str, bytes] = {}
+        self._field, self._value = bytearray(), bytearray()
+        self._part: _Part | None = None
+        self._besides = 0
+
+    @property
+    def callbacks(self) -> MultipartCallbacks:
+        return {
+            "on_part_begin": self._begin,
+            "on_header_field": lambda data, start, end: self._field.extend(data[start:end]),
+            "on_header_value": lambda data, start, end: self._value.extend(data[start:end]),
+            "on_header_end": self._header,
+            "on_headers_finished": self._open,
+            "on_part_data": self._data,
+            "on_part_end": self._close,
+            "on_end": self._end,
+        }
+
+    def _begin(self) -> None:
+        self._headers = {}
+
+    def _header(self) -> None:
+        self._count(len(self._field) + len(self._value))
+        self._headers[self._field.decode("latin-1").lower()] = bytes(self._value)
+        self._field.clear()
+        self._value.clear()
+
+    def _open(self) -> None:
+        _, options = parse_options_header(self._headers.get("content-disposition", b""))
+        name = _text(options.get(b"name", b""))
+        file_name = options.get(b"filename")
+        part = _Part(name, None if file_name is None else clean_name(_text(file_name)))
+        if part.file_name is not None and name == FILE_FIELD:
+            if len(self.files) == MAX_FILES:
+                raise Problem(413, "Too many files", f"Send {MAX_FILES} at once at the most.")
+            part.draft = self._blobs.draft()
+            self.files.append(part)
+        self._part = part
+
+    def _data(self, data: bytes, start: int, end: int) -> None:
+        part = self._part
+        if part is None:
+            return
+        if part.draft is None:
+            self._count(end - start)
+            part.text += data[start:end]
+            return
+        part.bytes += end - start
+        if len(part.head) < HEAD_BYTES:
+            part.head += data[start : min(end, start + HEAD_BYTES - len(part.head))]
+        if part.bytes <= self.settings.max_bytes:
+            part.draft.write(data[start:end])
+
+    def _count(self, more: int) -> None:
+        self._besides += more
+        if self._besides > FORM_BYTES:
+            raise Problem(413, "Too much text", f"The fields have more than {FORM_BYTES:,} bytes.")
+
+    def _close(self) -> None:
+        part = self._part
+        if part is not None and part.draft is None:
+            self.fields.setdefault(part.name, []).append(part.text.decode("utf-8", "replace"))
+        self._part = None
+
+    def _end(self) -> None:
+        self.whole = True
+
+    def settled(self, part: _Part) -> Received:
+        """A file that has come: kept, or refused."""
+        name = part.file_name or "unnamed"
+        assert part.draft is not None
+        refused = refusal(self.settings, name, part.bytes, bytes(part.head))
+        if isinstance(refused, Received):
+            return refused
+        return Received(name, Sent(name, part.draft.keep(), refused.value))
+
+    def drop(self) -> None:
+        for part in self.files:
+            if part.draft is not None:
+                part.draft.drop()
+
+
+def refusal(settings: SlotSettings, name: str, size: int, head: bytes) -> Received | FileKind:
+    """Why a file of ``size`` bytes that begins with ``head`` is not taken, or what kind it is."""
+    if not size:
+        detail = f"{name} is empty. Check the file and upload it again."
+        return Received(name, None, 422, "Empty file", detail)
+    if size > settings.max_bytes:
+        detail = (
+            f"{name} is not taken: it is larger than the {weight(settings.max_bytes)} that this"
+            " slot takes. Save it smaller and upload it again."
+        )
+        return Received(name, None, 413, "Too large", detail)
+    kind = sniff(head)
+    if kind is None or kind not in settings.accepts:
+        return Received(name, None, 415, "Not taken", bytes_refusal(settings, name, kind))
+    return kind
+
+
+def _text(raw: bytes) -> str:
+    """Names come as UTF-8 from browsers, and as Latin-1 from those who do not say."""
+    try:
+        return raw.decode("utf-8")
+    except UnicodeDecodeError:
+        return raw.decode("latin-1")

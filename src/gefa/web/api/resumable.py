@@ -1,0 +1,293 @@
+"""``/api/v1``: large files piece by piece, by the tus 1.0.0 protocol (https://tus.io), with its
+extensions creation, creation-with-upload, expiration and termination.
+
+Bytes lie in a file of their own, whose length is the offset, until it is whole; then it is an
+upload like any other.
+"""
+
+from __future__ import annotations
+
+import os
+from base64 import b64decode
+from binascii import Error as Base64Error
+from collections.abc import AsyncIterator
+from email.utils import format_datetime
+from pathlib import Path
+from typing import Annotated
+
+import anyio.to_thread
+from fastapi import APIRouter, Header, Request, Response
+from starlette.requests import ClientDisconnect
+
+from gefa.core.read.sniff import HEAD_BYTES
+from gefa.core.units import weight
+from gefa.store.keys import Right
+from gefa.store.models import Resumable, as_utc
+from gefa.store.sweep import RESUMED_WITHIN
+from gefa.store.uploads import Sent
+from gefa.web.api.access import Access, slot_opened
+from gefa.web.api.form import Received, refusal
+from gefa.web.api.uploads import described_by, problems, take_in
+from gefa.web.incoming import clean_name
+from gefa.web.problems import Problem
+from gefa.web.services import Given, Services
+
+router = APIRouter(prefix="/api/v1/slots/{slot}/resumable", tags=["resumable uploads"])
+
+VERSION = "1.0.0"
+EXTENSIONS = "creation,creation-with-upload,expiration,termination"
+PIECE = "application/offset+octet-stream"
+_SYNC_BYTES = 32_000_000
+"""after so many bytes they are flushed to disk, so that a crash costs no more"""
+_busy: set[str] = set()
+"""ids of files that a piece is coming for just now"""
+
+Authorization = Annotated[str, Header()]
+
+
+def _tus(more: dict[str, str] | None = None) -> dict[str, str]:
+    return {"Tus-Resumable": VERSION, "Cache-Control": "no-store", **(more or {})}
+
+
+def _problem(status: int, title: str, detail: str) -> Problem:
+    return Problem(status, title, detail, _tus())
+
+
+def _check_version(request: Request) -> None:
+    if request.headers.get("tus-resumable") != VERSION:
+        raise Problem(
+            412,
+            "Another version of the protocol",
+            f"Send 'Tus-Resumable: {VERSION}'.",
+            {"Tus-Version": VERSION, **_tus()},
+        )
+
+
+@router.options("", status_code=204)
+def options(slot: str, given: Given, authorization: Authorization = "") -> Response:
+    """What this server can do; with a key, also how large a file the slot takes."""
+    headers = {"Tus-Version": VERSION, "Tus-Extension": EXTENSIONS}
+    if authorization:
+        access = slot_opened(given, slot, authorization, Right.UPLOAD)
+        headers["Tus-Max-Size"] = str(access.settings.max_bytes)
+    return Response(status_code=204, headers=_tus(headers))
+
+
+@router.post("", status_code=201, responses=problems(401, 403, 404, 413, 422))
+async def create(
+    request: Request, slot: str, given: Given, authorization: Authorization = ""
+) -> Response:
+    """Begin a file of ``Upload-Length`` bytes. ``Upload-Metadata`` has ``filename``, and may have
+    what a form may: alt, decorative, tags, focal_x, focal_y, zoom."""
+    _check_version(request)
+    access = await anyio.to_thread.run_sync(slot_opened, given, slot, authorization, Right.UPLOAD)
+    length = _number(request, "Upload-Length")
+    if length > access.settings.max_bytes:
+        raise _problem(
+            413, "Too large", f"This slot takes files up to {weight(access.settings.max_bytes)}."
+        )
+    told = _metadata(request.headers.get("upload-metadata", ""))
+    described_by(told)
+    begun = Resumable(
+        slot_id=access.slot.id,
+        key_id=access.key.id,
+        who=access.key.name,
+        length=length,
+        described=told,
+    )
+
+    def note() -> None:
+        given.store.pieces(begun.id).touch()
+        with given.store.session() as session:
+            session.add(begun)
+
+    await anyio.to_thread.run_sync(note)
+    headers = {"Location": str(request.url_for("piece", slot=slot, resumable_id=begun.id))}
+    if request.headers.get("content-type") == PIECE or not length:
+        headers |= await _append(request, given, access, begun)
+    return Response(status_code=201, headers=_tus(headers | _expires(begun)))
+
+
+@router.head("/{resumable_id}", responses=problems(401, 403, 404))
+def offset(
+    request: Request, slot: str, resumable_id: str, given: Given, authorization: Authorization = ""
+) -> Response:
+    """How many bytes have come."""
+    _check_version(request)
+    access = slot_opened(given, slot, authorization, Right.UPLOAD)
+    begun = _begun(given, access, resumable_id)
+    come = _come(given, begun)
+    if come == begun.length and not begun.upload_id:  # the server ended just then
+        _finish(given, access, begun, given.store.pieces(begun.id))
+        given.foreman.wake()
+    headers = {"Upload-Offset": str(come), "Upload-Length": str(begun.length)}
+    return Response(status_code=200, headers=_tus(headers | _expires(begun) | _became(begun)))
+
+
+@router.patch("/{resumable_id}", status_code=204, responses=problems(401, 403, 404, 409, 415))
+async def piece(
+    request: Request, slot: str, resumable_id: str, given: Given, authorization: Authorization = ""
+) -> Response:
+    """The bytes from ``Upload-Offset`` on. With the last of them it is an upload: ``Gefa-Upload``
+    says where to ask for it."""
+    _check_version(request)
+    access = await anyio.to_thread.run_sync(slot_opened, given, slot, authorization, Right.UPLOAD)
+    begun = await anyio.to_thread.run_sync(_begun, given, access, resumable_id)
+    if request.headers.get("content-type") != PIECE:
+        raise _problem(415, "Not a piece of a file", f"Send it as Content-Type: {PIECE}.")
+    come = _come(given, begun)
+    if _number(request, "Upload-Offset") != come:
+        raise _problem(409, "Another offset", f"{come:,} bytes have come; go on from there.")
+    headers = await _append(request, given, access, begun)
+    return Response(status_code=204, headers=_tus(headers | _expires(begun)))
+
+
+@router.post("/{resumable_id}", include_in_schema=False)
+async def overridden(
+    request: Request, slot: str, resumable_id: str, given: Given, authorization: Authorization = ""
+) -> Response:
+    """For clients that cannot send every method (tus 1.0.0, X-HTTP-Method-Override)."""
+    method = request.headers.get("x-http-method-override", "").upper()
+    if method == "PATCH":
+        return await piece(request, slot, resumable_id, given, authorization)
+    if method in ("DELETE", "HEAD"):
+        do = terminate if method == "DELETE" else offset
+        return await anyio.to_thread.run_sync(do, request, slot, resumable_id, given, authorization)
+    raise _problem(405, "Not that way", "Send the bytes with PATCH.")
+
+
+@router.delete("/{resumable_id}", status_code=204, responses=problems(401, 403, 404))
+def terminate(
+    request: Request, slot: str, resumable_id: str, given: Given, authorization: Authorization = ""
+) -> Response:
+    """Give it up; what has come is deleted. An upload that it became already stays."""
+    _check_version(request)
+    access = slot_opened(given, slot, authorization, Right.UPLOAD)
+    _forget(given, _begun(given, access, resumable_id))
+    return Response(status_code=204, headers=_tus())
+
+
+def _begun(given: Services, access: Access, resumable_id: str) -> Resumable:
+    with given.store.session() as session:
+        begun = session.get(Resumable, resumable_id)
+        if begun is None or begun.slot_id != access.slot.id or begun.key_id != access.key.id:
+            raise _problem(
+                404, "No such file", "It was given up, or took too long. Begin it again."
+            )
+        return begun
+
+
+def _come(given: Services, begun: Resumable) -> int:
+    if begun.upload_id:
+        return begun.length
+    try:
+        return given.store.pieces(begun.id).stat().st_size
+    except FileNotFoundError:
+        return 0
+
+
+async def _append(
+    request: Request, given: Services, access: Access, begun: Resumable
+) -> dict[str, str]:
+    """Add what the request brings; headers that tell how far it is."""
+    if begun.upload_id:
+        return {"Upload-Offset": str(begun.length), **_became(begun)}
+    if begun.id in _busy:
+        raise _problem(409, "Already on its way", "Another request is sending this file now.")
+    _busy.add(begun.id)
+    try:
+        path = given.store.pieces(begun.id)
+        come = await _write(path, request.stream(), begun)
+        if come == begun.length:
+            await anyio.to_thread.run_sync(_finish, given, access, begun, path)
+            given.foreman.wake()
+    finally:
+        _busy.discard(begun.id)
+    return {"Upload-Offset": str(come), **_became(begun)}
+
+
+async def _write(path: Path, stream: AsyncIterator[bytes], begun: Resumable) -> int:
+    """Everything that comes is kept, also if the connection breaks off in the middle."""
+    with path.open("ab") as file:
+        come, unsynced = file.tell(), 0
+        try:
+            async for chunk in stream:
+                if come + len(chunk) > begun.length:
+                    raise _problem(
+                        413, "More than was announced", f"The file has {begun.length:,} bytes."
+                    )
+                file.write(chunk)
+                come += len(chunk)
+                unsynced += len(chunk)
+                if unsynced > _SYNC_BYTES:
+                    file.flush()
+                    await anyio.to_thread.run_sync(os.fsync, file.fileno())
+                    unsynced = 0
+        except ClientDisconnect:
+            pass  # it will go on from here
+        finally:
+            file.flush()
+            os.fsync(file.fileno())
+    return come
+
+
+def _finish(given: Services, access: Access, begun: Resumable, path: Path) -> None:
+    """It is whole: an upload, or the reason why not."""
+    name = clean_name(begun.described.get("filename", ""))
+    with path.open("rb") as file:
+        head = file.read(HEAD_BYTES)
+    kind = refusal(access.settings, name, begun.length, head)
+    if isinstance(kind, Received):
+        _forget(given, begun)
+        raise _problem(kind.status, kind.title, kind.detail)
+    # The request is named after the file, so that a crash here makes no second upload of it.
+    blob = given.store.blobs.put_file(path)
+    sent = Sent(name, blob, kind.value)
+    upload = take_in(
+        given, access, sent, described_by(begun.described), request=f"resumable {begun.id}"
+    )
+    with given.store.session() as session:
+        noted = session.get_one(Resumable, begun.id)
+        noted.upload_id = begun.upload_id = upload.id
+        session.add(noted)
+    path.unlink(missing_ok=True)
+
+
+def _forget(given: Services, begun: Resumable) -> None:
+    with given.store.session() as session:
+        session.delete(session.get_one(Resumable, begun.id))
+    given.store.pieces(begun.id).unlink(missing_ok=True)
+
+
+def _became(begun: Resumable) -> dict[str, str]:
+    return {"Gefa-Upload": f"/api/v1/uploads/{begun.upload_id}"} if begun.upload_id else {}
+
+
+def _expires(begun: Resumable) -> dict[str, str]:
+    if begun.upload_id:
+        return {}
+    end = as_utc(begun.created) + RESUMED_WITHIN
+    return {"Upload-Expires": format_datetime(end, usegmt=True)}
+
+
+def _number(request: Request, header: str) -> int:
+    text = request.headers.get(header, "")
+    if not text.isdecimal() or len(text) > 15:
+        raise _problem(422, "A header is missing", f"Send {header} with a number of bytes.")
+    return int(text)
+
+
+def _metadata(header: str) -> dict[str, str]:
+    """Upload-Metadata: pairs of a name and a base64 value, separated by commas."""
+    found: dict[str, str] = {}
+    for pair in filter(None, (part.strip() for part in header.split(","))):
+        name, _, value = pair.partition(" ")
+        try:
+            found[name] = b64decode(value, validate=True).decode("utf-8")
+        except (Base64Error, UnicodeDecodeError) as error:
+            raise _problem(
+                422, "Metadata that cannot be read", f"{name!r} in Upload-Metadata is no base64."
+            ) from error
+    if sum(map(len, found.values())) > 10_000:
+        raise _problem(413, "Too much metadata", "Upload-Metadata has more than 10,000 characters.")
+    return found

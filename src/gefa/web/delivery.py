@@ -1,0 +1,331 @@
+"""``/m/``: variants as they are served to visitors, past everything that pages and API need.
+
+What an address stands for is remembered until anything in the database changes, and small files
+stay in memory. Nothing is ever made for a request.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from collections import OrderedDict
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from urllib.parse import parse_qs, quote
+
+import anyio.to_thread
+from sqlmodel import Session, col, select
+from starlette.datastructures import Headers
+from starlette.responses import FileResponse, JSONResponse, Response
+from starlette.types import ASGIApp, Receive, Scope, Send
+
+from gefa.core.deliver.negotiate import pick
+from gefa.core.treat.formats import FORMATS, Format
+from gefa.store.keys import Right, found_key
+from gefa.store.models import Slot, Upload, Variant
+from gefa.store.slots import settings_of
+from gefa.store.store import Store
+from gefa.store.variants import newest_variants, variants_of_upload
+from gefa.web.problems import PROBLEM_JSON, problem_body
+
+PREFIX = "/m/"
+FOREVER = "public, max-age=31536000, immutable"
+A_WHILE = "public, max-age=300"
+NOT_KEPT = "private, no-store"
+HINTS = ("Sec-CH-Width", "Sec-CH-DPR")
+MAX_W = 100_000
+MIN_DIGEST = 8
+REMEMBERED = 20_000
+"""addresses"""
+HELD_BYTES = 64_000_000
+SMALL_BYTES = 1_000_000
+"""bytes of a file that is kept in memory"""
+
+
+@dataclass(frozen=True, slots=True)
+class Served:
+    """A file that can be sent."""
+
+    sha256: str
+    format: str
+    width: int
+    bytes: int
+    address: str
+    crop: str
+
+    @property
+    def etag(self) -> str:
+        return f'"{self.sha256}"'
+
+
+@dataclass(frozen=True, slots=True)
+class Picture:
+    """What there is of an upload, for addresses that name no file: its first crop, all files."""
+
+    crop: str
+    files: tuple[Served, ...]
+
+
+def address(variant: Variant) -> str:
+    """Where a variant is served, for ever."""
+    return f"{PREFIX}{variant.upload_id}/{variant.sha256[:12]}/{quote(variant.path)}"
+
+
+def served(variant: Variant) -> Served:
+    return Served(
+        variant.sha256, variant.format, variant.width, variant.bytes, address(variant), variant.cut
+    )
+
+
+class Delivery:
+    """ASGI middleware that answers addresses under ``/m/`` itself."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app = app
+        self._shelf: Shelf | None = None
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http" or not scope["path"].startswith(PREFIX):
+            await self._app(scope, receive, send)
+            return
+        if self._shelf is None:
+            self._shelf = Shelf(scope["app"].state.services.store)
+        if scope["method"] not in ("GET", "HEAD"):
+            answer = _refused(405, "Only to be looked at", "Ask for it with GET or HEAD.")
+            answer.headers["Allow"] = "GET, HEAD"
+            await answer(scope, receive, send)
+            return
+        await self._deliver(self._shelf, scope, receive, send)
+
+    async def _deliver(self, shelf: Shelf, scope: Scope, receive: Receive, send: Send) -> None:
+        headers = Headers(scope=scope)
+        upload_id, _, rest = scope["path"][len(PREFIX) :].partition("/")
+        digest, _, path = rest.partition("/")
+        more = {"Cache-Control": FOREVER}
+        found: Served | None
+        if digest or path:
+            found = await shelf.file(upload_id, digest, path)
+        else:
+            picture = await shelf.picture(upload_id)
+            query = parse_qs(scope["query_string"].decode("latin-1"))
+            wish = _wish(query, headers)
+            if isinstance(wish, str):
+                refusal = _refused(422, "The request is not as it should be", wish)
+                await refusal(scope, receive, send)
+                return
+            found = _chosen(picture, query, headers.get("accept", ""), wish)
+            more = _negotiated(found)
+        if found is None:
+            found = await shelf.for_reviewers(upload_id, digest, path, _key(headers))
+            more = {"Cache-Control": NOT_KEPT, "Vary": "Authorization"}
+        if found is None:
+            refusal = _refused(404, "No such file", "There is no live picture at this address.")
+            await refusal(scope, receive, send)
+            return
+        await _send_file(shelf, found, more, headers, scope, receive, send)
+
+
+async def _send_file(
+    shelf: Shelf,
+    found: Served,
+    more: dict[str, str],
+    headers: Headers,
+    scope: Scope,
+    receive: Receive,
+    send: Send,
+) -> None:
+    more = {**more, "ETag": found.etag, "X-Content-Type-Options": "nosniff"}
+    media_type = FORMATS[Format(found.format)].media_type
+    if _matches(headers.get("if-none-match", ""), found.etag):
+        await Response(status_code=304, headers=more)(scope, receive, send)
+        return
+    held = shelf.bytes_of(found) if "range" not in headers else None
+    if held is None:
+        path = await anyio.to_thread.run_sync(shelf.path, found.sha256)
+        if found.bytes > SMALL_BYTES or "range" in headers:
+            await FileResponse(path, media_type=media_type, headers=more)(scope, receive, send)
+            return
+        held = await anyio.to_thread.run_sync(path.read_bytes)
+        shelf.hold(found, held)
+    more |= {"Content-Type": media_type, "Content-Length": str(len(held)), "Accept-Ranges": "bytes"}
+    raw = [(name.lower().encode(), value.encode("latin-1")) for name, value in more.items()]
+    await send({"type": "http.response.start", "status": 200, "headers": raw})
+    body = b"" if scope["method"] == "HEAD" else held
+    await send({"type": "http.response.body", "body": body})
+
+
+def _negotiated(found: Served | None) -> dict[str, str]:
+    return {
+        "Cache-Control": A_WHILE,
+        "Vary": ", ".join(("Accept", *HINTS)),
+        "Accept-CH": ", ".join(HINTS),
+        "Content-Location": found.address if found else "",
+    }
+
+
+def _chosen(
+    picture: Picture | None, query: dict[str, list[str]], accept: str, width: float | None
+) -> Served | None:
+    if picture is None:
+        return None
+    crop = query.get("crop", [picture.crop])[-1]
+    return pick([file for file in picture.files if file.crop == crop], accept, width)
+
+
+def _wish(query: dict[str, list[str]], headers: Headers) -> float | str | None:
+    """Pixels that are needed across: ``w`` times the density that was told, or the width that was
+    (Responsive Image Client Hints; both in the client's own pixels). A text says what is wrong."""
+    width, density = (_hint(headers, name) for name in HINTS)
+    if "w" not in query:
+        return width
+    text = query["w"][-1]
+    if not text.isdecimal() or len(text) > 6 or not 1 <= int(text) <= MAX_W:
+        return f"w is {text[:40]!r}; give a whole number of px, 1 to {MAX_W:,}."
+    return int(text) * (density or 1.0)
+
+
+def _hint(headers: Headers, name: str) -> float | None:
+    try:
+        value = float(headers.get(name, ""))
+    except ValueError:
+        return None
+    return value if 0 < value < MAX_W else None
+
+
+def _key(headers: Headers) -> str:
+    scheme, _, key = headers.get("authorization", "").partition(" ")
+    return key.strip() if scheme.lower() == "bearer" else ""
+
+
+def _matches(condition: str, etag: str) -> bool:
+    """RFC 9110, section 13.1.2: weak comparison against each listed tag, or ``*``."""
+    if not condition:
+        return False
+    tags = [tag.strip().removeprefix("W/") for tag in condition.split(",")]
+    return etag in tags or tags == ["*"]
+
+
+def _refused(status: int, title: str, detail: str) -> Response:
+    body = problem_body(status, title, detail)
+    headers = {"X-Content-Type-Options": "nosniff", "Cache-Control": "no-store"}
+    return JSONResponse(body, status, headers=headers, media_type=PROBLEM_JSON)
+
+
+class Shelf:
+    """Finds what addresses stand for, and remembers it while the database stays as it is."""
+
+    def __init__(self, store: Store) -> None:
+        self._store = store
+        # A connection of its own: SQLite then tells of every change that any other one makes.
+        self._watch = sqlite3.connect(store.database, check_same_thread=False)
+        self._version = -1
+        self._files: dict[tuple[str, str, str], Served | None] = {}
+        self._pictures: dict[str, Picture | None] = {}
+        self._bytes: OrderedDict[str, bytes] = OrderedDict()
+        self._held = 0
+
+    def _fresh(self) -> int:
+        """Forget everything if the database has changed; which version it has."""
+        (version,) = self._watch.execute("PRAGMA data_version").fetchone()
+        if version != self._version or len(self._files) + len(self._pictures) > REMEMBERED:
+            self._files, self._pictures, self._version = {}, {}, version
+        return int(version)
+
+    async def file(self, upload_id: str, digest: str, path: str) -> Served | None:
+        """The file of that address, if everybody may see it."""
+        version = self._fresh()
+        key = (upload_id, digest, path)
+        if key not in self._files:
+            found = await anyio.to_thread.run_sync(self._find, upload_id, digest, path)
+            if version != self._version:
+                return found
+            self._files[key] = found
+        return self._files[key]
+
+    async def picture(self, upload_id: str) -> Picture | None:
+        """What everybody may see of an upload now."""
+        version = self._fresh()
+        if upload_id not in self._pictures:
+            found = await anyio.to_thread.run_sync(self._find_all, upload_id)
+            if version != self._version:
+                return found
+            self._pictures[upload_id] = found
+        return self._pictures[upload_id]
+
+    def _find(self, upload_id: str, digest: str, path: str) -> Served | None:
+        with self._store.session() as session:
+            upload = session.get(Upload, upload_id)
+            if upload is None or upload.removed is not None:
+                return None
+            return _named(
+                session.exec(
+                    select(Variant).where(
+                        Variant.upload_id == upload_id,
+                        Variant.path == path,
+                        col(Variant.waiting).is_(False),
+                    )
+                ),
+                digest,
+            )
+
+    def _find_all(self, upload_id: str) -> Picture | None:
+        with self._store.session() as session:
+            upload = session.get(Upload, upload_id)
+            if upload is None or upload.removed is not None:
+                return None
+            files = tuple(served(v) for v in variants_of_upload(session, upload_id))
+            return Picture(_first_crop(session, upload, files), files)
+
+    async def for_reviewers(
+        self, upload_id: str, digest: str, path: str, key: str
+    ) -> Served | None:
+        """The file of that address, if the key lets its owner decide about it."""
+        if not key or not digest:
+            return None
+        return await anyio.to_thread.run_sync(self._find_held, upload_id, digest, path, key)
+
+    def _find_held(self, upload_id: str, digest: str, path: str, key: str) -> Served | None:
+        with self._store.session() as session:
+            upload = session.get(Upload, upload_id)
+            found = found_key(session, key)
+            if upload is None or found is None or found.slot_id != upload.slot_id:
+                return None
+            if Right.REVIEW not in found.rights or upload.removed is not None:
+                return None
+            newest = newest_variants(session, upload_id)
+            return _named((v for v in newest if v.path == path), digest)
+
+    def path(self, sha256: str) -> Path:
+        return self._store.blobs.path(sha256)
+
+    # -- small files in memory, the least used go first -----------------------------------
+
+    def bytes_of(self, found: Served) -> bytes | None:
+        held = self._bytes.get(found.sha256)
+        if held is not None:
+            self._bytes.move_to_end(found.sha256)
+        return held
+
+    def hold(self, found: Served, data: bytes) -> None:
+        if found.sha256 in self._bytes:
+            return
+        self._bytes[found.sha256] = data
+        self._held += len(data)
+        while self._held > HELD_BYTES:
+            _, dropped = self._bytes.popitem(last=False)
+            self._held -= len(dropped)
+
+
+def _named(variants: Iterable[Variant], digest: str) -> Served | None:
+    if len(digest) < MIN_DIGEST:
+        return None
+    found = next((v for v in variants if v.sha256.startswith(digest)), None)
+    return served(found) if found else None
+
+
+def _first_crop(session: Session, upload: Upload, files: tuple[Served, ...]) -> str:
+    """The first of the slot's crops that it has."""
+    slot = session.get_one(Slot, upload.slot_id)
+    there = {file.crop for file in files}
+    names = [crop.name for crop in settings_of(session, slot).crops if crop.name in there]
+    return names[0] if names else min(there, default="")

@@ -1,0 +1,340 @@
+"""Slots: what each takes and makes, tried with a picture before anything is saved; its keys."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Annotated, Any
+
+import anyio.to_thread
+from fastapi import APIRouter, Depends, Form, HTTPException, Request, Response
+from fastapi.responses import FileResponse, RedirectResponse
+from sqlmodel import Session
+from starlette.datastructures import FormData
+
+from gefa.core.errors import GefaError
+from gefa.core.read.sniff import FLAT_KINDS
+from gefa.core.slot import LABELS, SlotSettings, limits_in_words
+from gefa.core.treat.formats import FORMATS as FORMATS_MADE
+from gefa.core.treat.words import ratio_words
+from gefa.store.feed import counts
+from gefa.store.keys import Right, keys_of, new_key, revoke
+from gefa.store.models import Job, JobKind, JobState, Notice, Site, Slot, UploadState
+from gefa.store.notices import notices_of, tell_again
+from gefa.store.recipes import shelf_of_recipes
+from gefa.store.slots import (
+    add_slot,
+    all_slots,
+    can_undo_settings,
+    change_settings,
+    defaults_of,
+    settings_of,
+    site_of,
+    slot_named,
+    undo_settings,
+)
+from gefa.store.uploads import make_all_again, outdated
+from gefa.web.api.form import receive_form
+from gefa.web.pages.slot_form import ROWS, CropLine, changes_from, crop_lines, settings_in
+from gefa.web.pages.slot_trial import TestPicture, Tried, test_pictures, tried_with
+from gefa.web.problems import Problem
+from gefa.web.services import Given, Services
+from gefa.web.templating import page
+from gefa.work.upload import UploadReport
+
+router = APIRouter(prefix="/slots")
+
+SITE = "-"
+"""stands for what all slots share, where a slot's name is; no slot is called so"""
+FORMATS = [(kind.value, LABELS[kind]) for kind in sorted(FLAT_KINDS)]
+
+
+async def _form(request: Request) -> FormData:
+    return await request.form()
+
+
+@dataclass
+class SlotView:
+    """A slot, or what all slots share, on its screen."""
+
+    name: str
+    settings: SlotSettings
+    own: set[str]
+    undo: str
+    recipes: list[str]
+    crops: list[CropLine]
+    outdated: int = 0
+
+    @property
+    def site(self) -> bool:
+        return self.name == SITE
+
+    def has_own(self, row: str) -> bool:
+        """Whether any setting of the row is its own."""
+        return not self.own.isdisjoint(ROWS[row])
+
+    @staticmethod
+    def ratio(value: float | None) -> str:
+        return ratio_words(value) if value else ""
+
+
+def _found(session: Session, name: str) -> Slot | Site:
+    if name == SITE:
+        return site_of(session)
+    slot = slot_named(session, name)
+    if slot is None:
+        raise HTTPException(404, f"There is no slot {name!r}.")
+    return slot
+
+
+def _slot(session: Session, name: str) -> Slot:
+    found = _found(session, name)
+    if isinstance(found, Site):
+        raise HTTPException(404, "There is no slot of that name.")
+    return found
+
+
+def _view(session: Session, name: str) -> SlotView:
+    of = _found(session, name)
+    shared = isinstance(of, Site)
+    settings = defaults_of(session) if isinstance(of, Site) else settings_of(session, of)
+    return SlotView(
+        name,
+        settings,
+        set(of.defaults if isinstance(of, Site) else of.own),
+        can_undo_settings(of),
+        sorted({*shelf_of_recipes(session), settings.recipe}),
+        crop_lines(settings),
+        0 if shared or isinstance(of, Site) else _count_outdated(session, of),
+    )
+
+
+def _count_outdated(session: Session, slot: Slot) -> int:
+    try:
+        return len(outdated(session, slot))
+    except GefaError:  # its recipe is gone, which its row says
+        return 0
+
+
+@router.get("")
+def index(request: Request, given: Given) -> Response:
+    """All slots: what each takes, the shapes it crops to, and how its uploads stand."""
+    with given.store.session() as session:
+        number = counts(session)
+        rows = []
+        for slot in all_slots(session):
+            settings = settings_of(session, slot)
+            states = {state: number.get((slot.id, state), 0) for state in UploadState}
+            rows.append(
+                {
+                    "slot": slot,
+                    "settings": settings,
+                    "takes": limits_in_words(settings),
+                    "states": {state.value: n for state, n in states.items() if n},
+                    "held": states[UploadState.HELD],
+                }
+            )
+        return page(request, "slots/list.html", rows=rows, ratio_words=ratio_words)
+
+
+@router.post("")
+def add(given: Given, name: Annotated[str, Form()] = "", like: Annotated[str, Form()] = "") -> Any:
+    """A new slot, like another or like the site says."""
+    with given.store.session() as session:
+        other = slot_named(session, like) if like else None
+        try:
+            add_slot(session, name.strip(), other.own if other else {})
+        except GefaError as error:
+            raise Problem(422, "No such slot can be", str(error)) from error
+    return RedirectResponse(f"/slots/{name.strip()}", 303)
+
+
+@router.get("/{name}")
+def show(request: Request, name: str, given: Given, trial: str = "", called: str = "") -> Response:
+    """A slot's settings, and what it would make of a picture."""
+    with given.store.session() as session:
+        view = _view(session, name)
+    tried = Tried(name, trial, called)
+    tests = [] if view.site else test_pictures(given.store.folder)
+    return page(request, "slots/index.html", view=view, tried=tried, tests=tests, formats=FORMATS)
+
+
+@router.post("/{name}/settings/{row}")
+def change(
+    request: Request,
+    name: str,
+    row: str,
+    given: Given,
+    form: Annotated[FormData, Depends(_form)],
+    trial: str = "",
+    called: str = "",
+) -> Response:
+    """Take a row as it now reads."""
+    with given.store.session() as session:
+        of = _found(session, name)
+        try:
+            above = SlotSettings() if isinstance(of, Site) else defaults_of(session)
+            own = set(of.defaults if isinstance(of, Site) else of.own)
+            change_settings(session, of, changes_from(form, row, above, own))
+        except GefaError as error:
+            raise Problem(422, "That cannot be", str(error)) from error
+    return _changed(request, name, given, Tried(name, trial, called))
+
+
+@router.post("/{name}/settings/{row}/back")
+def back(
+    request: Request, name: str, row: str, given: Given, trial: str = "", called: str = ""
+) -> Response:
+    """Let a row be as the site has it."""
+    with given.store.session() as session:
+        try:
+            change_settings(session, _found(session, name), {}, back=settings_in(row))
+        except GefaError as error:
+            raise Problem(422, "That cannot be", str(error)) from error
+    return _changed(request, name, given, Tried(name, trial, called))
+
+
+@router.post("/{name}/undo")
+def undo(request: Request, name: str, given: Given, trial: str = "", called: str = "") -> Response:
+    """Take the last change of settings back."""
+    with given.store.session() as session:
+        undo_settings(session, _found(session, name))
+    return _changed(request, name, given, Tried(name, trial, called))
+
+
+def _changed(request: Request, name: str, given: Services, tried: Tried) -> Response:
+    if not request.headers.get("HX-Request"):
+        return RedirectResponse(f"/slots/{name}?{tried.query}", 303)
+    with given.store.session() as session:
+        view = _view(session, name)
+    return page(request, "slots/_changed.html", view=view, tried=tried, formats=FORMATS)
+
+
+@router.get("/{name}/trial")
+def trial(request: Request, name: str, given: Given, trial: str = "", called: str = "") -> Response:
+    """What the slot would make of the trial picture, or how far that is."""
+    with given.store.session() as session:
+        effect = tried_with(session, given, _slot(session, name), Tried(name, trial, called))
+    given.foreman.wake()
+    return page(request, "slots/_trial.html", effect=effect, tried=Tried(name, trial, called))
+
+
+@router.post("/{name}/trial")
+async def begin_trial(
+    request: Request, name: str, given: Given, test: int | None = None
+) -> Response:
+    """Try the slot with a picture that is dropped on it, or with a test picture."""
+
+    def settings() -> SlotSettings:
+        with given.store.session() as session:
+            return settings_of(session, _slot(session, name))
+
+    if test is not None:
+        picture = _test_picture(given, test)
+        blob = await anyio.to_thread.run_sync(given.store.blobs.put_file, picture.file)
+        tried = Tried(name, blob.sha256, picture.file.name)
+    else:
+        taken = await anyio.to_thread.run_sync(settings)
+        (received, *_) = (await receive_form(request, given.store.blobs, taken)).files
+        if received.sent is None:
+            raise Problem(received.status, received.title, received.detail)
+        tried = Tried(name, received.sent.blob.sha256, received.name)
+    target = f"/slots/{name}?{tried.query}"
+    if request.headers.get("HX-Request"):
+        return Response(status_code=204, headers={"HX-Redirect": target})
+    return RedirectResponse(target, 303)
+
+
+def _test_picture(given: Services, number: int) -> TestPicture:
+    found = [one for one in test_pictures(given.store.folder) if one.number == number]
+    if not found:
+        raise HTTPException(404, "There is no such test picture.")
+    return found[0]
+
+
+@router.get("/{name}/trial/{job_id}/{path:path}")
+def trial_file(name: str, job_id: str, path: str, given: Given) -> Response:
+    """A file that a trial made, or the picture itself as ``preview``."""
+    with given.store.session() as session:
+        job = session.get(Job, job_id)
+    if job is None or job.kind is not JobKind.TRIAL or job.state is not JobState.DONE:
+        raise HTTPException(404)
+    report = UploadReport.model_validate(job.report)
+    if path == "preview":
+        return FileResponse(given.store.blobs.path(report.preview), media_type="image/webp")
+    files = (file for made in report.made for file in made.files)
+    file = next((file for file in files if file.path == path), None)
+    if file is None:
+        raise HTTPException(404)
+    media_type = FORMATS_MADE[file.format].media_type
+    return FileResponse(given.store.blobs.path(file.sha256), media_type=media_type)
+
+
+@router.post("/{name}/again")
+def make_again(name: str, given: Given) -> Response:
+    """Make everything anew that the slot would make otherwise now."""
+    with given.store.session() as session:
+        try:
+            make_all_again(session, _slot(session, name))
+        except GefaError as error:
+            raise Problem(409, "That cannot be made", str(error)) from error
+    given.foreman.wake()
+    return RedirectResponse(f"/uploads?slot={name}", 303)
+
+
+# -- keys and notices -------------------------------------------------------------------------
+
+
+@router.get("/{name}/keys")
+def keys(request: Request, name: str, given: Given) -> Response:
+    """Who may do what with the slot, and who is told."""
+    return _keys(request, given, name)
+
+
+def _keys(request: Request, given: Services, name: str, made: str = "") -> Response:
+    with given.store.session() as session:
+        slot = _slot(session, name)
+        return page(
+            request,
+            "slots/keys.html",
+            slot=slot,
+            settings=settings_of(session, slot),
+            keys=keys_of(session, slot),
+            notices=notices_of(session, slot),
+            rights=[right.value for right in Right],
+            made=made,
+        )
+
+
+@router.post("/{name}/keys")
+def add_key(
+    request: Request,
+    name: str,
+    given: Given,
+    called: Annotated[str, Form()] = "",
+    rights: Annotated[list[Right] | None, Form()] = None,
+) -> Response:
+    """A new key. It is shown this once."""
+    with given.store.session() as session:
+        try:
+            made = new_key(session, _slot(session, name), called, rights or [])
+        except GefaError as error:
+            raise Problem(422, "No such key can be", str(error)) from error
+    return _keys(request, given, name, made)
+
+
+@router.post("/{name}/keys/{key_id}/revoke")
+def revoke_key(name: str, key_id: str, given: Given) -> Response:
+    """Let a key open nothing any more, at once."""
+    with given.store.session() as session:
+        revoke(session, _slot(session, name), key_id)
+    return RedirectResponse(f"/slots/{name}/keys", 303)
+
+
+@router.post("/{name}/notices/{notice_id}")
+def notice_again(name: str, notice_id: str, given: Given) -> Response:
+    """Tell it once more."""
+    with given.store.session() as session:
+        notice = session.get(Notice, notice_id)
+        if notice is not None and notice.slot_id == _slot(session, name).id:
+            tell_again(session, notice)
+    return RedirectResponse(f"/slots/{name}/keys", 303)

@@ -1,0 +1,395 @@
+"""The feed of uploads, and one upload: its focal point, its words, its files, its state."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Annotated, Any, Literal
+from urllib.parse import urlencode
+
+import anyio.to_thread
+from fastapi import APIRouter, Depends, Form, HTTPException, Query, Request, Response
+from fastapi.responses import FileResponse, RedirectResponse
+from pydantic import BaseModel
+from sqlmodel import Session
+from starlette.datastructures import FormData
+
+from gefa.core.errors import GefaError
+from gefa.core.geometry import Rect
+from gefa.core.slot import NamedCrop, SlotSettings
+from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.upload import Focus, LeftOut, place_of
+from gefa.store.feed import Wanted, all_tags, feed
+from gefa.store.models import Slot, Upload, Variant
+from gefa.store.slots import all_slots
+from gefa.store.uploads import (
+    approve,
+    busy_uploads,
+    describe,
+    focus_of,
+    forget_focus,
+    is_busy,
+    reject,
+    remove,
+    replace,
+    restore,
+    seen_focus,
+    shown_settings,
+    treat,
+)
+from gefa.store.variants import newest_variants, variants_of_upload
+from gefa.web.api.answers import markups_of
+from gefa.web.api.form import receive_form
+from gefa.web.api.markup import Placeholder, markup_of
+from gefa.web.api.uploads import described_by
+from gefa.web.problems import Problem
+from gefa.web.services import Given, Services
+from gefa.web.templating import page
+
+router = APIRouter(prefix="/uploads")
+
+SHOWN = 50
+STATES = [
+    ("", "in any state"),
+    ("live", "live"),
+    ("held", "held for review"),
+    ("processing", "being made"),
+    ("rejected", "rejected"),
+    ("failed", "failed"),
+    ("untold", "without alternative text"),
+    ("removed", "removed"),
+]
+
+
+class AskedMarkup(BaseModel):
+    """What the form for markup says."""
+
+    crop: str = ""
+    sizes: str = ""
+    loading: Literal["lazy", "eager"] = "lazy"
+    placeholder: Placeholder = Placeholder.COLOUR
+    art_crop: str = ""
+    art_media: str = ""
+
+
+@dataclass
+class Row:
+    """An upload in the feed. ``heaviest`` is the file at the largest width, its lightest format:
+    what a visitor with a large screen is sent, in bytes."""
+
+    upload: Upload
+    slot: str
+    making: bool
+    heaviest: int | None
+
+    @property
+    def saved(self) -> float | None:
+        """The share of the uploaded bytes that such a visitor is spared."""
+        if self.heaviest is None or not self.upload.bytes:
+            return None
+        return 1 - self.heaviest / self.upload.bytes
+
+
+def _heaviest(variants: list[Variant]) -> int | None:
+    if not variants:
+        return None
+    widest = max(variant.width for variant in variants)
+    return min(variant.bytes for variant in variants if variant.width == widest)
+
+
+def _row(session: Session, upload: Upload, slots: dict[str, str], busy: set[str]) -> Row:
+    variants = list(newest_variants(session, upload.id))
+    return Row(upload, slots[upload.slot_id], upload.id in busy, _heaviest(variants))
+
+
+@router.get("")
+def index(request: Request, given: Given, wanted: Annotated[Wanted, Query()]) -> Response:
+    """Uploads, newest first, searched and filtered; those that are held are the review queue."""
+    with given.store.session() as session:
+        found = feed(session, wanted, SHOWN)
+        slots = {slot.id: slot.name for slot in all_slots(session)}
+        busy = busy_uploads(session)
+        rows = [_row(session, upload, slots, busy) for upload in found.uploads]
+        tags = all_tags(session)
+    more = urlencode({**wanted.filters, "after": found.next}) if found.next else ""
+    return page(
+        request,
+        "uploads/list.html",
+        rows=rows,
+        total=found.total,
+        wanted=wanted,
+        query=urlencode(wanted.filters),
+        more=more,
+        slots=sorted(slots.values()),
+        tags=tags,
+        states=STATES,
+        moving=len(busy),
+    )
+
+
+@dataclass
+class CropView:
+    """A crop of an upload: what it keeps (px), and its files."""
+
+    crop: NamedCrop
+    rect: Rect
+    files: list[Variant]
+
+    @property
+    def widths(self) -> list[int]:
+        return sorted({file.width for file in self.files})
+
+    def at(self, width: int, format: Format) -> Variant | None:
+        return next((f for f in self.files if f.width == width and f.format == format), None)
+
+
+@dataclass
+class UploadView:
+    """One upload on its screen. ``pending`` tells that its newest files are not served yet."""
+
+    upload: Upload
+    slot: Slot
+    settings: SlotSettings
+    focus: Focus | None
+    chosen: bool
+    making: bool
+    crops: list[CropView]
+    markups: dict[str, str]
+    left_out: list[LeftOut]
+    warnings: list[str]
+    pending: bool
+    live: bool
+
+    @property
+    def size(self) -> Rect:
+        """The whole picture, px."""
+        return Rect(0, 0, self.upload.width or 1, self.upload.height or 1)
+
+    @property
+    def formats(self) -> list[Format]:
+        made = {file.format for crop in self.crops for file in crop.files}
+        return [format for format in Format if format in made]
+
+    @property
+    def heaviest(self) -> int:
+        return max((file.bytes for crop in self.crops for file in crop.files), default=1)
+
+    @property
+    def served(self) -> int | None:
+        return _heaviest([file for crop in self.crops for file in crop.files])
+
+
+def _view(session: Session, upload_id: str) -> UploadView:
+    upload = session.get(Upload, upload_id)
+    if upload is None:
+        raise HTTPException(404, "There is no such upload any more.")
+    slot = session.get_one(Slot, upload.slot_id)
+    settings = shown_settings(session, slot)
+    variants = list(newest_variants(session, upload.id))
+    focus = seen_focus(upload)
+    return UploadView(
+        upload,
+        slot,
+        settings,
+        focus,
+        focus_of(upload) is not None,
+        is_busy(session, upload.id),
+        [_crop(crop, upload, focus, variants) for crop in settings.crops],
+        markups_of(upload, settings, variants, settings.sizes),
+        [LeftOut.model_validate(one) for one in upload.said.get("left_out", [])],
+        upload.said.get("warnings", []),
+        any(variant.waiting for variant in variants),
+        bool(variants_of_upload(session, upload.id)) and upload.removed is None,
+    )
+
+
+def _crop(
+    crop: NamedCrop, upload: Upload, focus: Focus | None, variants: list[Variant]
+) -> CropView:
+    size = Rect(0, 0, upload.width or 1, upload.height or 1).size
+    return CropView(crop, place_of(crop, size, focus), [v for v in variants if v.cut == crop.name])
+
+
+@router.get("/{upload_id}")
+def show(request: Request, upload_id: str, given: Given) -> Response:
+    """One upload: the picture with its crops, and what came out of it."""
+    with given.store.session() as session:
+        view = _view(session, upload_id)
+    return page(request, "uploads/index.html", view=view)
+
+
+@router.get("/{upload_id}/files")
+def files(request: Request, upload_id: str, given: Given) -> Response:
+    """What came out of it, as it is now."""
+    with given.store.session() as session:
+        view = _view(session, upload_id)
+    return page(request, "uploads/_files.html", view=view)
+
+
+@router.get("/{upload_id}/markup")
+def markup(
+    request: Request, upload_id: str, given: Given, asked: Annotated[AskedMarkup, Query()]
+) -> Response:
+    """Markup as the form asks for it, in all forms."""
+    with given.store.session() as session:
+        view = _view(session, upload_id)
+    art = [f"{asked.art_crop}; {asked.art_media}"] if asked.art_crop and asked.art_media else []
+    answer = None
+    if view.live:
+        answer = markup_of(
+            upload_id,
+            given,
+            crop=asked.crop,
+            sizes=asked.sizes,
+            art=art,
+            lazy=asked.loading == "lazy",
+            placeholder=asked.placeholder,
+        )
+    told = json.dumps(answer.data, indent=1) if answer else ""
+    return page(request, "uploads/_markup.html", view=view, asked=asked, answer=answer, data=told)
+
+
+@router.get("/{upload_id}/preview")
+def preview(upload_id: str, given: Given) -> Response:
+    """The picture at a size to look at, whatever its state."""
+    with given.store.session() as session:
+        upload = session.get(Upload, upload_id)
+    if upload is None or not upload.preview:
+        raise HTTPException(404)
+    headers = {"Cache-Control": "private, no-cache"}
+    path = given.store.blobs.path(upload.preview)
+    return FileResponse(path, media_type="image/webp", headers=headers)
+
+
+@router.get("/{upload_id}/file/{variant_id}")
+def file(upload_id: str, variant_id: str, given: Given) -> Response:
+    """One of its files, also while it is held."""
+    with given.store.session() as session:
+        variant = session.get(Variant, variant_id)
+    if variant is None or variant.upload_id != upload_id:
+        raise HTTPException(404)
+    media_type = FORMATS[Format(variant.format)].media_type
+    path = given.store.blobs.path(variant.sha256)
+    return FileResponse(path, media_type=media_type, headers={"Cache-Control": "private"})
+
+
+# -- changing it ------------------------------------------------------------------------------
+
+
+def _do(given: Services, upload_id: str, do: Callable[[Session, Upload, Slot], object]) -> None:
+    with given.store.session() as session:
+        upload = session.get(Upload, upload_id)
+        if upload is None:
+            raise HTTPException(404, "There is no such upload any more.")
+        try:
+            do(session, upload, session.get_one(Slot, upload.slot_id))
+        except GefaError as error:
+            raise Problem(422, "That cannot be", str(error)) from error
+    given.foreman.wake()
+
+
+def _done(request: Request, given: Services, upload_id: str, back: str) -> Response:
+    """The upload's files, or the page that the form was on."""
+    if not request.headers.get("HX-Request"):
+        # Only to a page of the feed: never to wherever a form says.
+        query = back if back.startswith("?") else ""
+        return RedirectResponse(f"/uploads{query}" if query else f"/uploads/{upload_id}", 303)
+    return files(request, upload_id, given)
+
+
+async def _form(request: Request) -> FormData:
+    return await request.form()
+
+
+Back = Annotated[str, Form()]
+
+
+@router.post("/{upload_id}/describe")
+def describe_it(
+    request: Request,
+    upload_id: str,
+    given: Given,
+    form: Annotated[FormData, Depends(_form)],
+) -> Response:
+    """Say something of it: its alternative text, its tags, its focal point and zoom."""
+    fields: dict[str, Any] = {name: value for name, value in form.items() if isinstance(value, str)}
+    said = described_by(fields)
+    if "alt" in fields:
+        # The form as a whole says how it is: what is empty or not ticked, too.
+        tags = [tag for tag in fields.get("tags", "").split(",") if tag.strip()]
+        update = {"alt": fields["alt"], "tags": tags, "decorative": "decorative" in fields}
+        said = said.model_validate({**said.model_dump(), **update})
+    _do(given, upload_id, lambda session, upload, slot: describe(session, upload, slot, said))
+    return _done(request, given, upload_id, "")
+
+
+@router.post("/{upload_id}/suggest")
+def suggest(request: Request, upload_id: str, given: Given) -> Response:
+    """Leave the focal point to the picture again."""
+    _do(given, upload_id, forget_focus)
+    return _done(request, given, upload_id, "")
+
+
+@router.post("/{upload_id}/approve")
+def approve_it(request: Request, upload_id: str, given: Given, back: Back = "") -> Response:
+    """Let everybody see it."""
+    _do(given, upload_id, approve)
+    return _done(request, given, upload_id, back)
+
+
+@router.post("/{upload_id}/reject")
+def reject_it(
+    request: Request,
+    upload_id: str,
+    given: Given,
+    reason: Annotated[str, Form()] = "",
+    back: Back = "",
+) -> Response:
+    """Let nobody see it, and say why."""
+    _do(given, upload_id, lambda session, upload, _: reject(session, upload, reason))
+    return _done(request, given, upload_id, back)
+
+
+@router.post("/{upload_id}/remove")
+def remove_it(request: Request, upload_id: str, given: Given, back: Back = "") -> Response:
+    """Serve it no more; it can be had back."""
+    _do(given, upload_id, lambda session, upload, _: remove(session, upload))
+    return _done(request, given, upload_id, back)
+
+
+@router.post("/{upload_id}/restore")
+def restore_it(request: Request, upload_id: str, given: Given, back: Back = "") -> Response:
+    """Have it back."""
+    _do(given, upload_id, lambda session, upload, _: restore(session, upload))
+    return _done(request, given, upload_id, back)
+
+
+@router.post("/{upload_id}/again")
+def again(request: Request, upload_id: str, given: Given, back: Back = "") -> Response:
+    """Make its files again, by the slot as it is now."""
+    _do(given, upload_id, treat)
+    return _done(request, given, upload_id, back)
+
+
+@router.post("/{upload_id}/replace")
+async def replace_it(request: Request, upload_id: str, given: Given) -> Response:
+    """Put another file in its place."""
+
+    def taken() -> SlotSettings:
+        with given.store.session() as session:
+            return _view(session, upload_id).settings
+
+    settings = await anyio.to_thread.run_sync(taken)
+    (received, *_) = (await receive_form(request, given.store.blobs, settings)).files
+    if received.sent is None:
+        raise Problem(received.status, received.title, received.detail)
+    sent = received.sent
+
+    def do(session: Session, upload: Upload, slot: Slot) -> None:
+        replace(session, upload, slot, sent)
+
+    await anyio.to_thread.run_sync(_do, given, upload_id, do)
+    if request.headers.get("HX-Request"):
+        return Response(status_code=204, headers={"HX-Redirect": f"/uploads/{upload_id}"})
+    return RedirectResponse(f"/uploads/{upload_id}", 303)
