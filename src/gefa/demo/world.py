@@ -8,23 +8,45 @@ from pathlib import Path
 
 from gefa.core.deliver.shelf import write_whole
 from gefa.core.read import kind_of
+from gefa.demo.numbered import draw_numbered
 from gefa.demo.pennants import draw_pennants
 from gefa.demo.photographs import PANORAMA, SCENES, draw_panorama, draw_photograph
 from gefa.demo.poster import draw_poster
-from gefa.demo.site.posts import Post, Posts
-from gefa.store.slots import accept, add_slot, new_key, slot_named
+from gefa.demo.site.fill import fill_site
+from gefa.store.keys import Right, new_key
+from gefa.store.slots import add_slot, slot_named
 from gefa.store.sources import bring_in
 from gefa.store.store import Store
+from gefa.store.uploads import Described, Sent, accept
 from gefa.work.pool import Pool
 
 DEMO_FILE = "demo.json"
 SAMPLES = "samples"
+TESTS = "tests"
+"""the folder of numbered test pictures, among the samples"""
 POSTER, PENNANTS = "poster.ora", "pennants.svg"
-SLOT = "gallery"
-SLOT_RECIPE = "backdrop"
-SLOT_BYTES = 40_000_000
-SHARED_AT_FIRST = 3
-"""photographs that visitors have shared already; the others are left for trying"""
+SLOTS: dict[str, dict[str, object]] = {
+    "gallery": {
+        "crops": [
+            {"name": "whole"},
+            {"name": "card", "ratio": "3:2", "widths": [320, 640, 960]},
+            {"name": "square", "ratio": "1:1", "widths": [96, 192]},
+        ],
+    },
+    "stalls": {
+        "crops": [
+            {"name": "wide", "ratio": "4:1", "widths": [720, 1080, 1440]},
+            {"name": "middle", "ratio": "2:1", "widths": [640, 960]},
+            {"name": "tall", "ratio": "4:5", "widths": [360, 540, 720]},
+        ],
+    },
+    "reports": {
+        "crops": [{"name": "whole", "widths": [320, 640, 960]}],
+        "original": "up to",
+        "original_bytes": 8_000_000,
+    },
+}
+"""What the sample website has places for: shared photographs, banners, pictures in reports."""
 
 
 def draw_world(folder: Path, processes: int) -> list[Path]:
@@ -39,6 +61,7 @@ def draw_world(folder: Path, processes: int) -> list[Path]:
         calls += [(draw_photograph, (i, folder)) for i in range(len(SCENES))]
         futures = [(pool.submit(function, *args), function, args) for function, args in calls]
         draw_pennants(folder / PENNANTS)
+        draw_numbered(folder / TESTS)
         for future, function, args in futures:
             pool.outcome(future, function, *args)
     return [folder / POSTER, folder / PENNANTS, folder / PANORAMA.file, *photographs]
@@ -59,23 +82,24 @@ def load_world(folder: Path, processes: int) -> None:
 
 def _fill(store: Store, samples: list[Path]) -> list[tuple[str, str]]:
     blobs = {path.name: store.blobs.put(path.read_bytes()) for path in samples}
-    posts = Posts(store.folder)
     with store.session() as session:
         for path in reversed(samples):
             bring_in(session, path.name, blobs[path.name], kind_of(path).value)
-        slot = slot_named(session, SLOT) or add_slot(session, SLOT, SLOT_RECIPE, SLOT_BYTES)
-        key = new_key(session, slot)
-        for scene in SCENES[:SHARED_AT_FIRST]:
-            upload = accept(
-                session,
-                slot,
-                name=scene.file,
-                blob=blobs[scene.file],
-                format="jpeg",
-                alt=scene.alt,
-            )
-            posts.add(Post(upload=upload.id, caption=scene.alt))
-    return [(SLOT, key)]
+        keys = []
+        for name, own in SLOTS.items():
+            slot = slot_named(session, name) or add_slot(session, name, own)
+            keys.append((name, new_key(session, slot, "the sample website", list(Right))))
+
+        def share(slot_name: str, file: str, alt: str) -> str:
+            """Upload a photograph as the website would; the upload's id."""
+            slot = slot_named(session, slot_name)
+            assert slot is not None
+            sent = Sent(file, blobs[file], "jpeg")
+            said = Described(alt=alt, tags=[slot_name])
+            return accept(session, slot, sent, said, who="the sample website").id
+
+        fill_site(store.folder, share)
+    return keys
 
 
 def note_address(folder: Path, base_url: str) -> None:

@@ -1,35 +1,108 @@
-"""What visitors shared: the site's own record, in a file."""
+"""What the site itself keeps, in one file: shared photographs, stalls, field reports."""
 
 from __future__ import annotations
 
+import secrets
+from enum import StrEnum
 from pathlib import Path
+from typing import Annotated, Literal
 
-from pydantic import BaseModel, TypeAdapter, ValidationError
+from pydantic import BaseModel, Field, ValidationError
 
 from gefa.core.deliver.shelf import write_whole
 
 
 class Post(BaseModel):
-    """A picture on the site: the upload's id and the words below it."""
+    """A photograph that a visitor shared: the upload's id and the words below it."""
 
     upload: str
     caption: str
 
 
-_LIST = TypeAdapter(list[Post])
+class Stall(BaseModel):
+    """A stall, with a banner."""
+
+    upload: str
+    name: str
+    words: str
 
 
-class Posts:
-    """Newest first."""
+class Placed(StrEnum):
+    """Where a picture lies in a text."""
+
+    LEFT = "left"
+    RIGHT = "right"
+    CENTRED = "centred"
+    FULL = "full"
+
+
+class Words(BaseModel):
+    """Paragraphs, separated by empty lines."""
+
+    kind: Literal["words"] = "words"
+    text: str = Field(default="", max_length=50_000)
+
+
+class Picture(BaseModel):
+    """A picture in a text."""
+
+    kind: Literal["picture"] = "picture"
+    upload: str = Field(max_length=40)
+    placed: Placed = Placed.CENTRED
+    caption: str = Field(default="", max_length=300)
+    alt: str = Field(default="", max_length=2000)
+
+
+Block = Annotated[Words | Picture, Field(discriminator="kind")]
+
+
+class Report(BaseModel):
+    """A field report."""
+
+    id: str = Field(default_factory=lambda: secrets.token_hex(6))
+    title: str = Field(default="A new report", max_length=120)
+    blocks: list[Block] = Field(default=[Words()], max_length=200)
+
+    @property
+    def pictures(self) -> set[str]:
+        """Ids of its uploads."""
+        return {block.upload for block in self.blocks if isinstance(block, Picture)}
+
+
+class Content(BaseModel):
+    """All of it, newest first."""
+
+    posts: list[Post] = []
+    stalls: list[Stall] = []
+    reports: list[Report] = []
+
+
+class Record:
+    """The content, read and written whole."""
 
     def __init__(self, folder: Path) -> None:
         self._file = folder / "festival.json"
 
-    def all(self) -> list[Post]:
+    def read(self) -> Content:
         try:
-            return _LIST.validate_json(self._file.read_bytes())
+            return Content.model_validate_json(self._file.read_bytes())
         except (OSError, ValidationError):
-            return []
+            return Content()
 
-    def add(self, post: Post) -> None:
-        write_whole(self._file, _LIST.dump_json([post, *self.all()], indent=1))
+    def write(self, content: Content) -> None:
+        write_whole(self._file, content.model_dump_json(indent=1).encode())
+
+    def add_post(self, post: Post) -> None:
+        content = self.read()
+        self.write(content.model_copy(update={"posts": [post, *content.posts]}))
+
+    def report(self, id: str) -> Report | None:
+        return next((report for report in self.read().reports if report.id == id), None)
+
+    def keep_report(self, report: Report) -> None:
+        """In its place, or before all others."""
+        content = self.read()
+        others = [one for one in content.reports if one.id != report.id]
+        known = len(others) < len(content.reports)
+        reports = [report if one.id == report.id else one for one in content.reports]
+        self.write(content.model_copy(update={"reports": reports if known else [report, *others]}))
