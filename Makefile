@@ -5,20 +5,20 @@ PORT ?= 8741
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check bench setup screenshots css vendor lock chromium clean
+.PHONY: demo test check bench setup screenshots css vendor lock chromium redis wrk clean
 
 demo: $(VENV)/.ready
 	$(BIN)/gefa demo --data gefa-demo --port $(PORT)
 
-test: $(VENV)/.ready-dev chromium
-	$(BIN)/pytest
+test: $(VENV)/.ready-dev chromium redis
+	$(BIN)/pytest -n 2 --dist loadscope --no-loadscope-reorder
 
 check: $(VENV)/.ready-dev
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 
-bench: $(VENV)/.ready-dev chromium
+bench: $(VENV)/.ready-dev chromium wrk
 	$(BIN)/python -m bench
 
 setup: $(VENV)/.ready-dev
@@ -41,7 +41,13 @@ $(VENV)/.ready-dev: $(VENV)/.ready requirements-dev.lock
 	touch $@
 
 chromium:
-	@scripts/ensure-chromium
+	@scripts/ensure chromium
+
+redis:
+	@scripts/ensure redis-server
+
+wrk:
+	@scripts/ensure wrk
 
 # The rest is for those who work on Gefa itself.
 

@@ -12,7 +12,7 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
-from bench import cutting, proofs, quality
+from bench import cutting, delivery, proofs, quality
 from bench.batch import against_pillow, efficiency, photographs
 from bench.memory import peak_memory
 from gefa.work.pool import Pool
@@ -64,9 +64,35 @@ def measure(folder: Path) -> list[Figure]:
             memory.megabytes < 600,
             f"{memory.width} × {memory.height} px JPEG, {memory.files} files",
         ),
+        *delivery_figures(photos, folder),
         *cutting_figures(folder),
         *quality_figures(photos),
         *proof_figures(folder),
+    ]
+
+
+def delivery_figures(photos: list[Path], folder: Path) -> list[Figure]:
+    served = delivery.delivered(photos, folder)
+    how = (
+        f"a file of {served.bytes / 1000:.1f} kB to 16 connections; 99 of 100 within"
+        f" {served.quiet_ms:.0f} ms, {served.busy_ms:.0f} ms while a batch runs"
+        + ("" if served.encoding else " (which ended too early)")
+    )
+    return [
+        Figure(
+            "requests for a variant, a second",
+            served.quiet,
+            "at least 2000",
+            served.quiet >= 2000,
+            how,
+        ),
+        Figure(
+            "share of them left while a batch runs",
+            served.kept,
+            "at least 0.67",
+            served.kept >= 0.67 and served.encoding,
+            how,
+        ),
     ]
 
 

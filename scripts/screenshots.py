@@ -45,7 +45,7 @@ def _wait_until_settled(url: str) -> None:
     for _ in range(600):
         try:
             settled = "ing…" not in httpx.get(url).text
-            if settled and "on the way" not in httpx.get(f"{url}/festival/").text:
+            if settled and "files are being made of" not in httpx.get(f"{url}/uploads").text:
                 return
         except httpx.HTTPError:
             pass
@@ -83,8 +83,26 @@ def _views(page: Page, url: str) -> None:
     _revision(page, url)
     page.goto(f"{url}/runs")
     _shoot(page, "runs")
+    _site(page, url)
+
+
+def _site(page: Page, url: str) -> None:
+    page.goto(f"{url}/slots")
+    _shoot(page, "slots")
+    page.goto(f"{url}/slots/stalls")
+    page.get_by_role("button", name="16:9", exact=True).click()
+    page.locator("#tried .cropped").wait_for(timeout=60_000)
+    _shoot(page, "slot")
+    page.goto(f"{url}/uploads")
+    _shoot(page, "uploads")
+    page.get_by_role("link", name="close-cloth.jpg").click()
+    page.locator("#handle").wait_for()
+    page.locator("#text-html").wait_for()
+    _shoot(page, "upload")
     page.goto(f"{url}/festival/")
     _shoot(page, "festival")
+    page.goto(f"{url}/festival/stalls")
+    _shoot(page, "stalls")
 
 
 def _slices(page: Page, url: str) -> None:

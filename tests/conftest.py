@@ -16,12 +16,33 @@ from typing import Any
 import httpx
 import pytest
 from hypothesis import settings
+from xdist.scheduler import LoadScopeScheduling
 
 from gefa.demo.pennants import draw_pennants
 from gefa.demo.poster import draw_poster
 from gefa.store.store import Store
 
 SECONDS = 90.0
+
+
+ON_ONE_DEMO = {"tests/browser/": "browser", "tests/web/": "web", "tests/test_docs.py": "web"}
+ALONE = "tests/web/test_hostile_uploads.py"
+
+
+class _FewDemos(LoadScopeScheduling):
+    """Tests in a real browser go to the same of several processes, and so do the others on the
+    demo: each of these has one demo."""
+
+    def _split_scope(self, nodeid: str) -> str:
+        file = nodeid.partition("::")[0]
+        found = (scope for start, scope in ON_ONE_DEMO.items() if file.startswith(start))
+        return file if file == ALONE else next(found, file)
+
+
+@pytest.hookimpl(optionalhook=True)
+def pytest_xdist_make_scheduler(config: Any, log: Any) -> _FewDemos:
+    return _FewDemos(config, log)
+
 
 # How fast a single example runs says nothing on a machine that others use too.
 settings.register_profile("gefa", deadline=None)
@@ -118,7 +139,7 @@ def demo(
     """The demo, loaded and served, shared by all tests that only add to it."""
     server = start("demo", tmp_path_factory.mktemp("demo"), free_port())
     eventually(lambda: "ing…" not in httpx.get(server.url).text)
-    eventually(lambda: "on the way" not in httpx.get(f"{server.url}/festival/").text)
+    eventually(lambda: "files are being made of" not in httpx.get(f"{server.url}/uploads").text)
     yield server
     server.stop()
 

@@ -13,12 +13,13 @@ import pytest
 
 from gefa.core.plan import parse_plan
 from gefa.core.treat.recipe import BUILT_IN
+from gefa.store.store import Store
 from tests.conftest import Server
 from tests.make import photo
 
 ROOT = Path(__file__).parents[1]
 DOCS = [ROOT / "README.md", ROOT / "ARCHITECTURE.md", *sorted((ROOT / "docs").glob("*.md"))]
-STAYS = re.compile(r"gefa (serve|demo|worker)\b|gefa export .*--watch\b")
+STAYS = re.compile(r"(?:\w+=\S+ )*(gefa (?:serve|demo|worker)\b|gefa export .*--watch\b)")
 
 
 def blocks(language: str) -> list[tuple[str, str]]:
@@ -44,6 +45,8 @@ def desk(tmp_path_factory: pytest.TempPathFactory, poster: Path) -> Path:
     folder = tmp_path_factory.mktemp("desk")
     shutil.copy(poster, folder / "poster.ora")
     photo(900, 600).jpegsave(str(folder / "beach.jpg"))
+    photo(600, 900, 1).jpegsave(str(folder / "dunes.jpg"))
+    Store(folder / "gefa-data").close()
     (plan,) = [text for _, text in blocks("toml")]
     (folder / "gefa.toml").write_text(plan)
     return folder
@@ -56,9 +59,10 @@ def test_a_command_in_the_docs_works(demo: Server, desk: Path, document: str, co
             ["make", "-n", *command.split()[1:]], cwd=ROOT, check=True, capture_output=True
         )
         return
-    if STAYS.match(command):
+    stays = STAYS.match(command)
+    if stays:
         options = set(re.findall(r"--[a-z-]+", command))
-        shown = subprocess.run([sys.executable, "-m", "gefa", command.split()[1], "--help"],
+        shown = subprocess.run([sys.executable, "-m", "gefa", stays[1].split()[1], "--help"],
                                capture_output=True, text=True, check=True,
                                env=os.environ | {"COLUMNS": "200"}).stdout  # fmt: skip
         assert all(option in shown for option in options)

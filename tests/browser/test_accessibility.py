@@ -84,8 +84,27 @@ def test_every_view_can_be_used_by_everybody(
     page.get_by_role("button", name="Compare").click()
     expect(page.get_by_role("heading", name="Two runs of")).to_be_visible()
     check("compare")
-    page.goto(f"{demo.url}/festival/")
-    check("festival")
+    page.goto(f"{demo.url}/slots")
+    check("slots")
+    page.goto(f"{demo.url}/slots/-")
+    check("what all slots share")
+    page.goto(f"{demo.url}/slots/gallery")
+    page.get_by_role("button", name="4:3", exact=True).click()
+    expect(page.locator("#tried .cropped")).to_be_visible(timeout=60_000)
+    check("slot")
+    page.get_by_role("link", name="Keys and notices").click()
+    expect(page.get_by_role("heading", name="Keys and notices")).to_be_visible()
+    check("keys and notices")
+    page.goto(f"{demo.url}/uploads")
+    check("uploads")
+    page.locator(".feed-picture").last.click()
+    expect(page.locator("#handle")).to_be_visible()
+    check("upload")
+    page.goto(f"{demo.url}/uploads?q=nothing+is+called+so")
+    check("no upload")
+    for path in ("", "stalls", "reports", "reports/first-morning", "reports/first-morning/edit"):
+        page.goto(f"{demo.url}/festival/{path}")
+        check(f"festival {path}")
     assert found == {view: [] for view in found}
 
 
@@ -93,5 +112,6 @@ def test_an_error_page_and_an_empty_wall_too(page: Page, empty_server: Server) -
     page.goto(empty_server.url)
     expect(page.get_by_role("heading", name="Nothing here yet")).to_be_visible()
     assert complaints(page) == []
-    page.goto(f"{empty_server.url}/runs")
-    assert complaints(page) == []
+    for path in ("runs", "slots", "uploads", "festival/"):
+        page.goto(f"{empty_server.url}/{path}")
+        assert complaints(page) == [], path

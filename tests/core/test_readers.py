@@ -90,6 +90,34 @@ def test_an_animation_stays_one_in_webp_and_is_a_still_elsewhere(tmp_path: Path,
     assert "kite-60.webp" in report.record.markup
 
 
+def test_a_moving_picture_is_cropped_frame_by_frame(tmp_path: Path) -> None:
+    halves = np.zeros((40, 60, 3), np.uint8)
+    strip = []
+    for left, right in ((RED, GREEN), (GREEN, BLUE), (BLUE, RED)):
+        frame = halves.copy()
+        frame[:, :30], frame[:, 30:] = left, right
+        strip.append(pyvips.Image.new_from_array(frame, interpretation="srgb"))
+    joined = pyvips.Image.arrayjoin(strip, across=1).copy()
+    joined.set_type(pyvips.GValue.gint_type, "page-height", 40)
+    joined.webpsave(str(tmp_path / "kite.webp"), lossless=True)
+    document = read(tmp_path / "kite.webp")
+    recipe = Recipe(formats=("webp",), widths=(30,), fit="cover", ratio=0.75, focal=(1, 0.5))
+    plan = Plan(recipes={"r": recipe}, cuts=(CutEntry(part="/", recipe="r"),))
+    shelf = MemoryShelf()
+    carry_out(prepare(survey_for(document, plan), plan).jobs[0], lambda: document, shelf)
+    small = pyvips.Image.webpload_buffer(shelf.data["kite-30.webp"], n=-1)
+    assert (small.width, small.height, small.get("page-height")) == (30, 120, 40)
+    middles = [small(15, 40 * frame + 20)[:3] for frame in range(3)]
+    for found, wanted in zip(middles, (GREEN, BLUE, RED), strict=True):
+        assert np.abs(np.array(found) - wanted).max() < 12, "the right half of each"
+
+
+def test_a_tiff_of_200_megapixels_is_one_like_any_other(tmp_path: Path) -> None:
+    large = pyvips.Image.black(20_000, 10_000)
+    large.tiffsave(str(tmp_path / "large.tif"), bitdepth=1, compression="ccittfax4")
+    assert read(tmp_path / "large.tif").size.megapixels == 200
+
+
 def test_heic_is_read_with_its_size_and_colours(tmp_path: Path) -> None:
     original = photo(160, 120)
     file = tmp_path / "phone.heic"

@@ -26,7 +26,6 @@ from gefa.store.recipes import (
     undo_recipe,
 )
 from gefa.store.runs import manifest_of, run_again, runs_beside
-from gefa.store.slots import accept, add_slot
 from gefa.store.sources import change_plan, plan_of, whole_plan
 from gefa.store.store import Store
 
@@ -79,21 +78,6 @@ def test_a_source_has_the_shared_recipes_and_its_own_before_them(store: Store) -
         assert recipes["hero"] == SMALL
         assert recipes["figure"] == BUILT_IN["figure"]
         assert list(plan_of(session, source).recipes) == ["icon"]
-
-
-def test_an_upload_is_treated_by_its_slots_recipe_as_it_is_now(store: Store) -> None:
-    blob = store.blobs.put(b"a picture")
-    with store.session() as session:
-        slot = add_slot(session, "gallery", "hero", 1_000)
-
-        def widths() -> list[int]:
-            upload = accept(session, slot, name="a.jpg", blob=blob, format="jpeg")
-            job = session.exec(select(Job).where(Job.upload_id == upload.id)).one()
-            return list(job.task["recipe"]["widths"])
-
-        assert widths() == list(BUILT_IN["backdrop"].widths), "there is no recipe hero yet"
-        save_recipe(session, "hero", SMALL, "Began it")
-        assert widths() == [90]
 
 
 def test_what_is_asked_for_again_is_found_and_old_jobs_are_forgotten(store: Store) -> None:

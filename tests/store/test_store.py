@@ -21,7 +21,6 @@ from gefa.core.deliver.shelf import write_whole
 from gefa.core.plan import CutEntry, Plan
 from gefa.store.blobs import Blob, BlobShelf, BlobStore, TooManyBytes
 from gefa.store.models import Job, Revision, RevisionState, Source, Variant, new_id
-from gefa.store.slots import add_slot, new_key, slots_of_key
 from gefa.store.sources import (
     all_sources,
     bring_in,
@@ -208,13 +207,3 @@ def test_what_hands_chose_before_there_was_undo_is_kept(tmp_path: Path) -> None:
             ("b", None, True),
         ]
     store.close()
-
-
-def test_a_key_opens_its_own_slot_and_is_not_kept(store: Store) -> None:
-    with store.session() as session:
-        one, two = (add_slot(session, name, "backdrop", 100) for name in ("one", "two"))
-        key, other = new_key(session, one), new_key(session, two)
-        assert slots_of_key(session, key) == {one.id}
-        assert slots_of_key(session, other) == {two.id}
-        assert slots_of_key(session, "gefa_guess") == set()
-    assert key.encode() not in (store.folder / "gefa.sqlite3").read_bytes()

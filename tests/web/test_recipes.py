@@ -255,6 +255,24 @@ def test_a_name_by_which_two_cuts_would_clash_is_refused(
     assert "Add {cut}" in refused.json()["detail"]
 
 
+def test_a_sample_on_which_names_clash_is_shown_and_only_saving_is_refused(
+    pages: httpx.Client,
+) -> None:
+    """Two widths of a very flat picture are equally high."""
+    thin = source_of(pages, "thin.png", png(3, 2000, 2))
+    begin(pages, "high")
+    fields = [(n, v) for n, v in form_of(pages, "/recipes/high") if n not in ("name", "sizes_by")]
+    words = _many([*fields, ("name", "{cut}-{height}.{ext}"), ("sizes_by", "widths")])
+    tall = source_of(pages, "tall-enough.png", png(3, 900, 900))
+    saved = pages.post(f"/recipes/high?sample={tall}&part=/", data=words, headers=HX)
+    assert saved.status_code == 200
+    refused = pages.post(f"/recipes/high?sample={thin}&part=/", data=words, headers=HX)
+    assert refused.status_code == 422
+    assert "two files would have the same name" in refused.json()["detail"]
+    for path in ("/recipes/high", "/recipes/high/effect"):
+        assert pages.get(f"{path}?sample={thin}&part=/").status_code == 200, path
+
+
 def test_a_changed_recipe_counts_for_the_next_run_and_goes_into_the_plan_file(
     pages: httpx.Client,
 ) -> None:

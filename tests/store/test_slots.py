@@ -1,0 +1,382 @@
+"""Slots and their settings, keys and their rights, and uploads from one state to the next."""
+
+from __future__ import annotations
+
+import sqlite3
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+from alembic import command
+from sqlmodel import Session, create_engine, select
+
+from gefa.core.deliver.manifest import File
+from gefa.core.errors import GefaError, PlanError
+from gefa.core.slot import KeepOriginal, Mask
+from gefa.core.treat.recipe import BUILT_IN, Recipe
+from gefa.store.feed import Wanted, feed
+from gefa.store.keys import Right, found_key, keys_of, new_key, revoke
+from gefa.store.models import Job, Notice, Upload, UploadState, Variant, now
+from gefa.store.notices import RETRIES, due, tried
+from gefa.store.recipes import save_recipe
+from gefa.store.slots import (
+    add_slot,
+    can_undo_settings,
+    change_settings,
+    settings_of,
+    site_of,
+    slot_named,
+    undo_settings,
+)
+from gefa.store.store import Store, migration_config
+from gefa.store.uploads import (
+    Described,
+    Sent,
+    accept,
+    approve,
+    describe,
+    latest_job,
+    make_all_again,
+    outdated,
+    reject,
+    remove,
+    replace,
+    treat,
+)
+from gefa.store.variants import variants_of_upload
+from gefa.work.queue import Outcome
+from gefa.work.settle import settle
+
+SMALL = Recipe(formats=("jpeg",), widths=(90,))
+
+
+def sent(store: Store, data: bytes = b"a picture", name: str = "a.jpg") -> Sent:
+    return Sent(name, store.blobs.put(data), "jpeg")
+
+
+def report(
+    digest: str, warnings: tuple[str, ...] = (), paths: tuple[str, ...] = ("a-90.jpg",)
+) -> dict[str, Any]:
+    """What a worker answers that made files of that content."""
+    files = [
+        File(cut="whole", path=path, format="jpeg", width=90, height=60, bytes=5,
+             sha256=digest * 64, quality=78, reused=False)
+        for path in paths
+    ]  # fmt: skip
+    record = {
+        "name": "whole", "source": "a.jpg", "part": "/", "recipe": "whole", "origin": "hand",
+        "x": 0, "y": 0, "width": 90, "height": 60, "alpha": "none", "baseline_bytes": 9, "markup": "",
+    }  # fmt: skip
+    made = {"record": record, "files": [file.model_dump(mode="json") for file in files]}
+    return {
+        "width": 90, "height": 60, "format": "jpeg", "placeholder": "#aabbcc", "tiny": "data:,",
+        "preview": "p" * 64, "suggested": [0.25, 0.5], "crops": [], "made": [made], "left_out": [],
+        "warnings": list(warnings), "failed": [],
+    }  # fmt: skip
+
+
+def finish(session: Session, upload: Upload, digest: str, **more: Any) -> None:
+    job = latest_job(session, upload.id)
+    assert job is not None
+    settle(session, job, Outcome(job=job.id, report=report(digest, **more)))
+    session.flush()
+
+
+def served(session: Session, upload: Upload) -> list[str]:
+    return [variant.sha256[0] for variant in variants_of_upload(session, upload.id)]
+
+
+def retired(session: Session, upload: Upload) -> list[str]:
+    found = session.exec(select(Variant).where(Variant.upload_id == upload.id)).all()
+    return [variant.sha256[0] for variant in found if variant.retired is not None]
+
+
+def test_a_slot_inherits_what_it_does_not_say_itself(store: Store) -> None:
+    with store.session() as session:
+        slot = add_slot(session, "gallery", {"max_bytes": 2_000})
+        site = site_of(session)
+        change_settings(session, site, {"review": True, "max_bytes": 9_000})
+        assert settings_of(session, slot).review
+        assert settings_of(session, slot).max_bytes == 2_000
+        change_settings(session, slot, {"mask": "circle", "review": False})
+        assert (settings_of(session, slot).mask, settings_of(session, slot).review) == (
+            Mask.CIRCLE,
+            False,
+        )
+        change_settings(session, slot, {}, back=("max_bytes", "review"))
+        assert slot.own == {"mask": "circle"}
+        assert settings_of(session, slot).max_bytes == 9_000
+        assert can_undo_settings(slot) == "max_bytes, review"
+        undo_settings(session, slot)
+        assert settings_of(session, slot).max_bytes == 2_000
+
+
+@pytest.mark.parametrize(
+    ("own", "said"),
+    [
+        ({"max_bytes": 3}, "max_bytes"),
+        ({"min_width": 900, "max_width": 300}, "the smallest width is larger than the largest"),
+        ({"recipe": "nothing"}, "'nothing' is not there any more"),
+        ({"crops": [{"name": "a"}, {"name": "A"}]}, "two crops have the same name"),
+        ({"crops": [{"name": "a/b"}]}, "no name for a crop"),
+        ({"crops": [{"name": "a"}, {"name": "b"}], "name": "{source}-{width}.{ext}"}, "needs {cut}"),
+        ({"name": "{source}.{ext}"}, "needs {width}"),
+        ({"notify": "ftp://x/"}, "no address"),
+        ({"accepts": ["svg"]}, "flat pictures only"),
+        ({"min_ratio": "wide"}, "no ratio"),
+    ],
+)  # fmt: skip
+def test_settings_that_cannot_be_are_refused(store: Store, own: dict[str, Any], said: str) -> None:
+    with store.session() as session, pytest.raises(PlanError, match=said):
+        add_slot(session, "gallery", own)
+
+
+def test_a_default_that_a_slot_cannot_have_is_refused(store: Store) -> None:
+    with store.session() as session:
+        add_slot(session, "gallery", {"min_width": 900})
+        with pytest.raises(PlanError, match="the slot gallery cannot have that"):
+            change_settings(session, site_of(session), {"max_width": 300})
+        for name in ("Gallery", "a/b", "", "ü"):
+            with pytest.raises(PlanError, match="no name for a slot"):
+                add_slot(session, name)
+        with pytest.raises(PlanError, match="already"):
+            add_slot(session, "gallery")
+
+
+def test_a_key_opens_its_slot_for_what_it_may_and_is_not_kept(store: Store) -> None:
+    with store.session() as session:
+        one = add_slot(session, "one")
+        key = new_key(session, one, "site", [Right.REVIEW, Right.UPLOAD])
+        found = found_key(session, key)
+        assert found is not None
+        assert (found.slot_id, found.rights, found.name) == (one.id, ["upload", "review"], "site")
+        assert found.used is not None
+        assert now() - found.used < timedelta(seconds=5)
+        assert found_key(session, "gefa_guess") is None
+        revoke(session, one, keys_of(session, one)[0].id)
+        assert found_key(session, key) is None
+        with pytest.raises(PlanError, match="without any right"):
+            new_key(session, one, "none", [])
+    for file in store.folder.glob("gefa.sqlite3*"):
+        assert key.encode() not in file.read_bytes()
+
+
+def test_an_upload_is_treated_by_its_slots_recipe_as_it_is_now(store: Store) -> None:
+    with store.session() as session:
+        save_recipe(session, "hero", SMALL, "Began it")
+        slot = add_slot(session, "gallery", {"recipe": "hero"})
+        upload = accept(session, slot, sent(store))
+        finish(session, upload, "1")
+        assert upload.state is UploadState.LIVE
+        assert outdated(session, slot) == []
+        save_recipe(session, "hero", BUILT_IN["icon"], "Changed it")
+        assert outdated(session, slot) == [upload]
+        assert make_all_again(session, slot) == 1
+        assert outdated(session, slot) == [], "it is being made"
+        job = latest_job(session, upload.id)
+        assert job is not None
+        assert job.task["recipe"]["widths"] == [48, 96, 192]
+        finish(session, upload, "2")
+        assert outdated(session, slot) == []
+        change_settings(session, slot, {"review": True, "sizes": "50vw"})
+        assert outdated(session, slot) == [], "that makes no other files"
+
+
+def test_files_before_are_served_on_until_the_new_ones_are_there_and_after(store: Store) -> None:
+    with store.session() as session:
+        slot = add_slot(session, "gallery", {"crops": [{"name": "whole", "ratio": 1}]})
+        upload = accept(session, slot, sent(store))
+        finish(session, upload, "1", paths=("a-90.jpg", "a-50.jpg"))
+        assert describe(session, upload, slot, Described(focal_x=0.1, focal_y=0.9))
+        assert (upload.state, served(session, upload)) == (UploadState.LIVE, ["1", "1"])
+        finish(session, upload, "2")
+        assert (served(session, upload), retired(session, upload)) == (["2"], ["1", "1"])
+        describe(session, upload, slot, Described(focal_x=0.5, focal_y=0.5))
+        finish(session, upload, "1", paths=("a-90.jpg",))
+        assert (served(session, upload), sorted(retired(session, upload))) == (["1"], ["1", "2"])
+        assert not describe(session, upload, slot, Described(alt="Kites", tags=["a ", "a", ""]))
+        assert (upload.alt, upload.tags) == ("Kites", ["a"])
+
+
+def test_only_the_newest_treatment_counts(store: Store) -> None:
+    with store.session() as session:
+        slot = add_slot(session, "gallery", {"crops": [{"name": "whole", "ratio": 1}]})
+        upload = accept(session, slot, sent(store))
+        first = latest_job(session, upload.id)
+        describe(session, upload, slot, Described(focal_x=0.1, focal_y=0.9))
+        assert first is not None
+        settle(session, first, Outcome(job=first.id, report=report("1")))
+        assert upload.state is UploadState.PROCESSING
+        finish(session, upload, "2")
+        assert served(session, upload) == ["2"]
+
+
+def test_what_cannot_be_made_again_is_served_as_it_was(store: Store) -> None:
+    with store.session() as session:
+        slot = add_slot(session, "gallery")
+        upload = accept(session, slot, sent(store))
+        finish(session, upload, "1")
+        replace(session, upload, slot, sent(store, b"broken", "b.jpg"))
+        job = latest_job(session, upload.id)
+        assert job is not None
+        settle(session, job, Outcome(job=job.id, problem="b.jpg: truncated.", refused=True))
+        assert (upload.state, upload.problem) == (UploadState.LIVE, "b.jpg: truncated.")
+        assert served(session, upload) == ["1"]
+
+
+def test_a_held_upload_is_served_to_nobody_until_it_is_approved(store: Store) -> None:
+    with store.session() as session:
+        slot = add_slot(session, "gallery", {"review": True, "notify": "http://site.invalid/told"})
+        upload = accept(session, slot, sent(store))
+        finish(session, upload, "1")
+        assert (upload.state, served(session, upload)) == (UploadState.HELD, [])
+        assert due(session) == []
+        approve(session, upload, slot)
+        assert (upload.state, served(session, upload)) == (UploadState.LIVE, ["1"])
+        assert [notice.upload_id for notice in due(session)] == [upload.id]
+
+        replace(session, upload, slot, sent(store, b"another"))
+        assert (upload.state, served(session, upload)) == (UploadState.LIVE, ["1"])
+        finish(session, upload, "2")
+        assert (upload.state, served(session, upload)) == (UploadState.HELD, ["1"])
+        approve(session, upload, slot)
+        assert (served(session, upload), retired(session, upload)) == (["2"], ["1"])
+
+        with pytest.raises(GefaError, match="say why"):
+            reject(session, upload, " ")
+        reject(session, upload, "Not ours")
+        assert (upload.state, served(session, upload)) == (UploadState.REJECTED, [])
+        assert retired(session, upload) == [], "nor anything that was before"
+        change_settings(session, slot, {"name": "{source}-{hash}.{ext}"})
+        make_all_again(session, slot)
+        finish(session, upload, "3")
+        assert (upload.state, upload.reason) == (UploadState.REJECTED, "Not ours"), (
+            "a no stays a no"
+        )
+        approve(session, upload, slot)
+        assert (upload.state, upload.reason, served(session, upload)) == (
+            UploadState.LIVE,
+            "",
+            ["3"],
+        )
+
+
+def test_nothing_can_be_approved_that_has_no_files(store: Store) -> None:
+    with store.session() as session:
+        slot = add_slot(session, "gallery", {"review": True})
+        upload = accept(session, slot, sent(store))
+        with pytest.raises(GefaError, match="nothing to approve"):
+            approve(session, upload, slot)
+
+
+@pytest.mark.parametrize(
+    ("keep", "gone"),
+    [(KeepOriginal.ALWAYS, False), (KeepOriginal.NEVER, True), (KeepOriginal.UP_TO, True)],
+)
+def test_an_original_goes_when_its_files_are_live(
+    store: Store, keep: KeepOriginal, gone: bool
+) -> None:
+    with store.session() as session:
+        slot = add_slot(session, "gallery", {"original": keep, "original_bytes": 8})
+        upload = accept(session, slot, sent(store))
+        assert not upload.original_gone
+        finish(session, upload, "1")
+        assert upload.original_gone is gone
+        small = accept(session, slot, sent(store, b"tiny"))
+        finish(session, small, "2")
+        assert small.original_gone is (keep is KeepOriginal.NEVER)
+        if gone:
+            with pytest.raises(GefaError, match="its original was removed"):
+                treat(session, upload, slot)
+            save_recipe(session, "backdrop", SMALL, "Changed it")
+            assert upload not in outdated(session, slot)
+
+
+def test_the_feed_finds_by_every_mark(store: Store) -> None:
+    with store.session() as session:
+        one, two = add_slot(session, "one"), add_slot(session, "two")
+        said = Described(alt="Kites over 100 % of the beach", tags=["Kites", "sea_side"])
+        first = accept(session, one, sent(store, name="beach.jpg"), said)
+        second = accept(session, two, sent(store, name="dune.jpg"), Described(decorative=True))
+        third = accept(session, two, sent(store, name="100_dunes.jpg"))
+        finish(session, second, "1")
+
+        def found(**wanted: Any) -> list[str]:
+            return [u.name[:3] for u in feed(session, Wanted(**wanted), 10).uploads]
+
+        assert found() == ["100", "dun", "bea"]
+        assert found(q="KITES") == ["bea"]
+        assert found(q="100 %") == ["bea"]
+        assert found(q="b_a") == [], "an underscore is one"
+        assert found(q="sea_") == ["bea"]
+        assert found(slot="two") == ["100", "dun"]
+        assert found(slot="two", state="live") == ["dun"]
+        assert found(state="untold") == ["100"]
+        assert found(tag="Kites") == ["bea"]
+        assert found(tag="kites") == []
+        today = now().date()
+        assert found(since=today, until=today) == ["100", "dun", "bea"]
+        assert (
+            found(since=today + timedelta(days=1)) == found(until=today - timedelta(days=1)) == []
+        )
+        remove(session, first)
+        assert found(state="removed") == ["bea"]
+        assert found() == ["100", "dun"]
+        page = feed(session, Wanted(), 1)
+        assert (page.total, page.next) == (2, third.id)
+        assert [u.id for u in feed(session, Wanted(after=third.id), 1).uploads] == [second.id]
+
+
+def test_a_notice_is_tried_again_ever_more_slowly_and_given_up(store: Store) -> None:
+    with store.session() as session:
+        slot = add_slot(session, "gallery", {"notify": "http://site.invalid/told"})
+        upload = accept(session, slot, sent(store))
+        finish(session, upload, "1")
+        (notice,) = due(session)
+        waits = []
+        for _ in RETRIES:
+            tried(session, notice, "it answered 503")
+            session.flush()
+            assert notice.due is not None
+            waits.append(notice.due - now())
+            assert due(session) == []
+        assert waits == sorted(waits)
+        tried(session, notice, "it answered 503")
+        assert (notice.due, notice.told) == (None, None)
+        approve(session, upload, slot)
+        assert session.exec(select(Notice)).all()[-1].due is not None, "the next is told anew"
+
+
+def test_slots_from_before_settings_are_kept_with_their_uploads(tmp_path: Path) -> None:
+    with sqlite3.connect(tmp_path / "gefa.sqlite3") as old:
+        engine = create_engine(f"sqlite:///{tmp_path / 'gefa.sqlite3'}")
+        config = migration_config()
+        with engine.begin() as connection:
+            config.attributes["connection"] = connection
+            command.upgrade(config, "0003")
+        old.execute("INSERT INTO slot VALUES ('s', 'gallery', 'icon', 5000, '2026-01-01')")
+        old.execute("INSERT INTO slot_key VALUES ('k', 's', 'digest', '2026-01-01')")
+        old.execute(
+            "INSERT INTO upload VALUES ('u', 's', 'a.jpg', '', NULL, NULL, 'blob', 9, 'jpeg', 90, 60,"
+            " '#aabbcc', 'LIVE', '', '2026-01-01')"
+        )
+        old.execute(
+            "INSERT INTO job (id, kind, state, upload_id, topic, position, name, planned, cost, task, report, problem, sent, created) VALUES ('j', 'UPLOAD', 'DONE', 'u', '', 0, '', 0, 0, '{}', '{}', '', 1, '2026-01-01')"
+        )
+        old.execute(
+            "INSERT INTO variant VALUES ('v', 'j', NULL, 'u', 'a', 'a-48.png', 'png', 48, 32, 7,"
+            " 'sha', NULL, NULL, 0)"
+        )
+    store = Store(tmp_path)
+    with store.session() as session:
+        slot = slot_named(session, "gallery")
+        assert slot is not None
+        settings = settings_of(session, slot)
+        assert (settings.recipe, settings.max_bytes) == ("icon", 5000)
+        assert len(slot.secret) == len("whsec_") + 32
+        assert keys_of(session, slot)[0].rights == ["upload", "read", "review"]
+        (variant,) = variants_of_upload(session, "u")
+        assert (variant.path, variant.cut) == ("a-48.png", "whole")
+        assert session.exec(select(Job)).one().upload_id == "u"
+    store.close()
