@@ -20,7 +20,7 @@ log = logging.getLogger("gefa.serve")
 
 
 class WorkerKeeper:
-    """Keeps one ``gefa worker`` running for as long as the server does."""
+    """Keeps one ``gefa worker`` running for as long as the server does; none for 0 processes."""
 
     RESTART_SECONDS = 0.5
 
@@ -29,12 +29,14 @@ class WorkerKeeper:
             *(sys.executable, "-m", "gefa", "worker"),
             *("--data", str(folder), "--workers", str(processes)),
         ]
+        self._wanted = processes > 0
         self._stop = threading.Event()
         self._process: subprocess.Popen[bytes] | None = None
         self._thread = threading.Thread(target=self._keep, name="worker-keeper", daemon=True)
 
     def start(self) -> None:
-        self._thread.start()
+        if self._wanted:
+            self._thread.start()
 
     def _keep(self) -> None:
         while not self._stop.is_set():
@@ -54,7 +56,8 @@ class WorkerKeeper:
                 process.wait(timeout=8)
             except subprocess.TimeoutExpired:
                 process.kill()
-        self._thread.join(timeout=5)
+        if self._wanted:
+            self._thread.join(timeout=5)
 
 
 def free_port(host: str, wanted: int) -> int:
