@@ -208,28 +208,32 @@ def test_three_hundred_hostile_files_are_refused_and_the_good_ones_between_go_li
     live: list[str] = []
     largest = 0
 
-    def send(at: int) -> None:
-        nonlocal largest
-        if at in good:
-            live.append(client.post(url, files={"file": (f"good-{at}.jpg", good[at])}).json()["id"])
+    def refused(at: int) -> float:
+        """The seconds that it took."""
         name, data = files[at]
         began = time.monotonic()
         answer = client.post(url, files={"file": (name, data)})
         took = time.monotonic() - began
         told = answer.json() if "json" in answer.headers.get("Content-Type", "") else {}
-        if (
-            not 400 <= answer.status_code < 500
-            or took > SECONDS
-            or len(told.get("detail", "")) < 20
-        ):
-            trouble.append(
-                (files[at][0][:60], answer.status_code, round(took, 1), answer.text[:200])
-            )
+        if not 400 <= answer.status_code < 500 or len(told.get("detail", "")) < 20:
+            trouble.append((name[:60], answer.status_code, answer.text[:200]))
+        return took
+
+    def send(at: int) -> float:
+        nonlocal largest
+        if at in good:
+            live.append(client.post(url, files={"file": (f"good-{at}.jpg", good[at])}).json()["id"])
         if at % 10 == 0:
             largest = max(largest, largest_worker(empty_server))
+        return refused(at)
 
     with ThreadPoolExecutor(2) as pool:
-        list(pool.map(send, range(300)))
+        took = list(pool.map(send, range(300)))
+    # The machine may stand still for a while; a file that is slow is slow again.
+    for at in (at for at in range(300) if took[at] > SECONDS):
+        again = [refused(at) for _ in range(2)]
+        if max(again) > SECONDS:
+            trouble.append((files[at][0][:60], took[at], again))
     assert trouble == []
     assert len(live) == 15
     for id in live:
