@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+import random
 import zipfile
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -9,7 +11,11 @@ from typing import Any
 from xml.sax.saxutils import quoteattr
 
 import numpy as np
+import pillow_heif
 import pyvips
+from PIL import Image
+
+pillow_heif.register_heif_opener()
 
 RED, GREEN, BLUE = (200, 30, 20), (20, 160, 60), (30, 60, 200)
 
@@ -112,3 +118,25 @@ def largest_difference(a: pyvips.Image, b: pyvips.Image) -> float:
     """In levels of 255."""
     assert (a.width, a.height, a.bands) == (b.width, b.height, b.bands)
     return float((a.cast("float") - b.cast("float")).abs().max())
+
+
+def standard_profile(name: str) -> bytes:
+    """One of those that libvips brings: ``srgb``, ``p3`` or ``cmyk``."""
+    found = pyvips.Image.profile_load(name)
+    return bytes(found if isinstance(found, bytes) else found.get())
+
+
+def broken_profiles() -> list[bytes]:
+    """None of them can be used for an RGB picture."""
+    rng, good = random.Random(4), standard_profile("srgb")
+    return [
+        b"x", rng.randbytes(200), b"\0" * 60_000, rng.randbytes(300_000), good[:200],
+        good[:128] + rng.randbytes(len(good) - 128), standard_profile("cmyk"),
+    ]  # fmt: skip
+
+
+def with_profile(image: pyvips.Image, kind: str, profile: bytes) -> bytes:
+    """A file with any bytes as its profile: libvips would leave out what is none."""
+    out = io.BytesIO()
+    Image.fromarray(image.numpy()).save(out, kind, icc_profile=profile)
+    return out.getvalue()

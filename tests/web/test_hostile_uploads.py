@@ -24,7 +24,7 @@ from gefa.store.keys import Right, new_key
 from gefa.store.slots import add_slot
 from gefa.store.store import Store
 from tests.conftest import Server
-from tests.make import photo
+from tests.make import broken_profiles, photo, with_profile
 
 SECONDS = 5.0
 MAX_RSS = 700_000_000
@@ -138,20 +138,10 @@ def drawings() -> Iterator[tuple[str, bytes]]:
 
 
 def absurd_profiles() -> Iterator[tuple[str, bytes]]:
-    """Profiles that are none, or not of the picture's colours, on pictures that are cut off."""
-    rng = random.Random(4)
-    image = photo(200, 150, 91)
-    for at, profile in enumerate(
-        (b"x", rng.randbytes(200), b"\0" * 60_000, rng.randbytes(300_000))
-    ):
-        dressed = image.copy()
-        dressed.set_type(pyvips.GValue.blob_type, "icc-profile-data", profile)
-        for kind, data in (
-            ("jpg", dressed.jpegsave_buffer()),
-            ("png", dressed.pngsave_buffer()),
-            ("tif", dressed.tiffsave_buffer()),
-        ):
-            yield f"profile-{at}.{kind}", data[: len(data) - 3000]
+    """Whole pictures with profiles that are none, cut off, or for other colours."""
+    for at, profile in enumerate(broken_profiles()):
+        for kind in ("jpeg", "png", "tiff", "webp", "avif", "heif"):
+            yield f"profile-{at}.{kind}", with_profile(photo(60, 40, 91), kind, profile)
 
 
 def hostile() -> list[tuple[str, bytes]]:

@@ -253,11 +253,18 @@ def settings_from(*layers: Mapping[str, Any]) -> SlotSettings:
         raise PlanError("; ".join(problems_in_words(error)) + ".") from error
 
 
-def check_upload(settings: SlotSettings, size: Size, file: str) -> None:
-    """SourceError unless the slot takes a picture of ``size`` px."""
+def check_upload(settings: SlotSettings, size: Size, file: str, profile_trouble: str = "") -> None:
+    """SourceError unless the slot takes a picture of ``size`` px with a profile that has that
+    trouble, if any: nobody would see before the visitors that its colours are wrong."""
     reason = settings.refusal(size)
     if reason:
         raise SourceError(f"is not taken: {reason}.", file=file)
+    if profile_trouble:
+        raise SourceError(
+            f"is not taken: its colour profile cannot be used, {profile_trouble}.",
+            file=file,
+            advice="Save it again as sRGB, or without a profile.",
+        )
 
 
 def bytes_refusal(settings: SlotSettings, name: str, kind: FileKind | None) -> str:

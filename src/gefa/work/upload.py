@@ -74,7 +74,7 @@ def treat(
     slot takes."""
     blobs = blobs_for(folder)
     document = read(blobs.path(asked.blob), asked.name, Scratch(scratch))
-    check_upload(asked.settings, document.size, asked.name)
+    check_upload(asked.settings, document.size, asked.name, document.profile_trouble())
     picture = draw(document, fitted(document.size, LARGE))
     suggested = suggested_focal(document, document.canvas, document.canvas_rect)
     focus = asked.focus or Focus(x=suggested[0], y=suggested[1])

@@ -193,6 +193,11 @@ class Document(ABC):
         shows nothing or was never drawn."""
         return ""
 
+    def profile_trouble(self) -> str:
+        """Why the colour profile of a flat picture cannot be used; empty if it can, or if there is
+        none."""
+        return ""
+
     def strays(self, part: Part) -> Strays | None:
         """Objects far from everything else in the part that blow its extent up."""
         return None

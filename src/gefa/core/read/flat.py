@@ -14,8 +14,9 @@ from gefa.core.errors import SourceError
 from gefa.core.geometry import Rect, Size
 from gefa.core.pixels import outside_srgb, resize, to_srgb
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
-from gefa.core.read.heic import heic_size, load_heic
+from gefa.core.read.heic import heic_profile, heic_size, load_heic
 from gefa.core.read.limits import MAX_MEGAPIXELS, check_size
+from gefa.core.read.profile import dropped_by_libpng, trouble_with
 from gefa.core.read.rights import copyright_of
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.sniff import FileKind
@@ -53,7 +54,7 @@ class FlatPicture(Document):
         self._page = page
         self._scratch = scratch or Scratch()
         self._copyright = ""
-        self._gamut_told = False
+        self._colours_told = False
         self._stored, self._orientation, alpha, pages = self._header()
         sideways = self._orientation in SIDEWAYS
         size = Size(self._stored.height, self._stored.width) if sideways else self._stored
@@ -96,10 +97,31 @@ class FlatPicture(Document):
             self.frames = frames
 
     def measure(self, parts: Sequence[Part]) -> None:
-        """Tells of colours that sRGB does not have."""
-        if self._gamut_told or not parts or self._kind is FileKind.HEIC:
+        """Tells of a profile that cannot be used, and of colours that sRGB does not have."""
+        if self._colours_told or not parts:
             return
-        self._gamut_told = True
+        self._colours_told = True
+        trouble = self.profile_trouble()
+        if trouble:
+            reason = f"its colour profile is not used: {trouble}. Check its colours"
+            self.notices.append(Notice(CANVAS_PATH, reason))
+        elif self._kind is not FileKind.HEIC:
+            self._tell_of_gamut()
+
+    def profile_trouble(self) -> str:
+        if self._kind is FileKind.HEIC:
+            profile: bytes | None = heic_profile(self._path)
+            return trouble_with(profile, "srgb") if profile else ""
+        image = self._open()
+        if image.get_typeof("icc-profile-data") != 0:
+            profile = image.get("icc-profile-data")
+        elif self._kind is FileKind.PNG:
+            profile = dropped_by_libpng(self._path)
+        else:
+            return ""
+        return "" if profile == b"" else trouble_with(profile, image.interpretation)
+
+    def _tell_of_gamut(self) -> None:
         shrink = _shrink_on_load(self._kind, max(1, self.size.width // GAMUT_SEEN))
         image = self._open(shrink=shrink)
         if image.get_typeof("icc-profile-data") == 0:

@@ -8,13 +8,15 @@ import numpy as np
 import pillow_heif
 import pyvips
 
+_BROKEN = (ValueError, OSError, EOFError, RuntimeError, SyntaxError)
+
 
 def load_heic(path: Path) -> pyvips.Image:
     """The main picture, upright, as 8-bit RGB or RGBA with its profile; pyvips.Error if broken."""
     try:
         heif = pillow_heif.open_heif(str(path), convert_hdr_to_8bit=True)
         pixels = np.ascontiguousarray(np.asarray(heif))
-    except (ValueError, OSError, EOFError, RuntimeError, SyntaxError) as error:
+    except _BROKEN as error:
         raise pyvips.Error(str(error) or "the decoder refused it") from error
     image = pyvips.Image.new_from_array(pixels, interpretation="srgb")
     profile = heif.info.get("icc_profile")
@@ -24,11 +26,19 @@ def load_heic(path: Path) -> pyvips.Image:
     return image
 
 
+def heic_profile(path: Path) -> bytes:
+    """The embedded profile without decoding; empty if there is none; pyvips.Error if broken."""
+    try:
+        return bytes(pillow_heif.open_heif(str(path)).info.get("icc_profile") or b"")
+    except _BROKEN as error:
+        raise pyvips.Error(str(error) or "the decoder refused it") from error
+
+
 def heic_size(path: Path) -> tuple[int, int, bool]:
     """Width and height in px, and whether there is alpha, without decoding."""
     try:
         heif = pillow_heif.open_heif(str(path))
         width, height = heif.size
         return int(width), int(height), "A" in heif.mode
-    except (ValueError, OSError, EOFError, RuntimeError, SyntaxError) as error:
+    except _BROKEN as error:
         raise pyvips.Error(str(error) or "the decoder refused it") from error
