@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import fcntl
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -16,32 +18,12 @@ from typing import Any
 import httpx
 import pytest
 from hypothesis import settings
-from xdist.scheduler import LoadScopeScheduling
 
 from gefa.demo.pennants import draw_pennants
 from gefa.demo.poster import draw_poster
 from gefa.store.store import Store
 
 SECONDS = 90.0
-
-
-ON_ONE_DEMO = {"tests/browser/": "browser", "tests/web/": "web", "tests/test_docs.py": "web"}
-ALONE = "tests/web/test_hostile_uploads.py"
-
-
-class _FewDemos(LoadScopeScheduling):
-    """Tests in a real browser go to the same of several processes, and so do the others on the
-    demo: each of these has one demo."""
-
-    def _split_scope(self, nodeid: str) -> str:
-        file = nodeid.partition("::")[0]
-        found = (scope for start, scope in ON_ONE_DEMO.items() if file.startswith(start))
-        return file if file == ALONE else next(found, file)
-
-
-@pytest.hookimpl(optionalhook=True)
-def pytest_xdist_make_scheduler(config: Any, log: Any) -> _FewDemos:
-    return _FewDemos(config, log)
 
 
 # How fast a single example runs says nothing on a machine that others use too.
@@ -133,13 +115,36 @@ def free_port() -> Callable[[], int]:
 
 
 @pytest.fixture(scope="session")
+def loaded_demo(
+    tmp_path_factory: pytest.TempPathFactory, free_port: Callable[[], int], worker_id: str
+) -> Path:
+    """The data folder of the demo with everything in it made: made once, whoever asks first, for
+    all the processes that run tests. To be copied."""
+    own = tmp_path_factory.getbasetemp()
+    folder = (own if worker_id == "master" else own.parent) / "loaded-demo"
+    with (folder.parent / "loaded-demo.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not folder.exists():
+            draft = folder.with_suffix(".draft")
+            server = start("demo", draft, free_port())
+            try:
+                eventually(lambda: "ing…" not in httpx.get(server.url).text)
+                feed = f"{server.url}/uploads"
+                eventually(lambda: "files are being made of" not in httpx.get(feed).text)
+            finally:
+                server.stop()
+            draft.rename(folder)
+    return folder
+
+
+@pytest.fixture(scope="session")
 def demo(
-    tmp_path_factory: pytest.TempPathFactory, free_port: Callable[[], int]
+    tmp_path_factory: pytest.TempPathFactory, loaded_demo: Path, free_port: Callable[[], int]
 ) -> Iterator[Server]:
-    """The demo, loaded and served, shared by all tests that only add to it."""
-    server = start("demo", tmp_path_factory.mktemp("demo"), free_port())
-    eventually(lambda: "ing…" not in httpx.get(server.url).text)
-    eventually(lambda: "files are being made of" not in httpx.get(f"{server.url}/uploads").text)
+    """The demo, loaded and served, shared by all tests of a process that only add to it."""
+    folder = tmp_path_factory.mktemp("demo") / "data"
+    shutil.copytree(loaded_demo, folder)
+    server = start("demo", folder, free_port())
     yield server
     server.stop()
 

@@ -6,7 +6,7 @@ import shutil
 from collections.abc import Iterator
 
 import pytest
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 ARGUMENTS = [
     "--no-sandbox",
@@ -17,6 +17,9 @@ ARGUMENTS = [
     "--disable-component-update",
     "--disable-sync",
 ]
+
+# Other tests keep the machine busy.
+expect.set_options(timeout=20_000)
 
 
 @pytest.fixture(scope="session")
