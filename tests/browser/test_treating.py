@@ -16,15 +16,18 @@ SECONDS = 60_000
 
 
 @pytest.fixture
-def recipe(page: Page, demo: Server, request: pytest.FixtureRequest) -> Page:
+def recipe(page: Page, demo: Server, tmp_path: Path, request: pytest.FixtureRequest) -> Page:
     """A recipe of its own for the test, tried on a photograph."""
     name = re.sub(r"[^a-z]+", "-", request.node.name)[:50]
+    file = tmp_path / f"{name}.jpg"
+    photo(720, 480, 6).jpegsave(str(file))
+    bring(page, demo, file)
     page.goto(f"{demo.url}/recipes")
     page.keyboard.press("n")
     page.locator("#new-name").fill(name)
     page.get_by_role("button", name="Begin").click()
     expect(page.get_by_role("heading", name=name)).to_be_visible()
-    page.locator("#sample").select_option(label="bunting.jpg")
+    page.locator("#sample").select_option(label=file.name)
     expect(page.locator("#effect table")).to_be_visible(timeout=SECONDS)
     return page
 
