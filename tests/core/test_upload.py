@@ -15,7 +15,15 @@ from gefa.core.read.document import Kind
 from gefa.core.read.survey import PartFacts, Survey
 from gefa.core.slot import SlotSettings, limits_in_words, settings_from
 from gefa.core.treat.recipe import BUILT_IN, Fit, Recipe
-from gefa.core.upload import Expanded, Focus, cropped_by, expand, place_of, treatment_of
+from gefa.core.upload import (
+    Expanded,
+    Focus,
+    cropped_by,
+    expand,
+    first_focus,
+    place_of,
+    treatment_of,
+)
 
 DAY = date(2026, 11, 25)
 PLAIN = Recipe(formats=("jpeg",), widths=(100, 400))
@@ -191,3 +199,9 @@ def test_limits_read_as_a_sentence() -> None:
         ((900, 650), ""),
     ):
         assert said in settings.refusal(Size(*size))
+
+
+def test_crops_keep_what_the_recipe_says_until_somebody_chooses() -> None:
+    assert first_focus(PLAIN, (0.3, 0.4)) == Focus(x=0.3, y=0.4)
+    close = PLAIN.model_copy(update={"focal": (0.9, 0.1), "zoom": 12.0})
+    assert first_focus(close, (0.3, 0.4)) == Focus(x=0.9, y=0.1, zoom=8), "as far as uploads go"

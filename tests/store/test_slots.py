@@ -15,6 +15,7 @@ from gefa.core.deliver.manifest import File
 from gefa.core.errors import GefaError, PlanError
 from gefa.core.slot import KeepOriginal, Mask
 from gefa.core.treat.recipe import BUILT_IN, Recipe
+from gefa.core.upload import Focus
 from gefa.store.feed import Wanted, feed
 from gefa.store.keys import Right, found_key, keys_of, new_key, revoke
 from gefa.store.models import Job, Notice, Upload, UploadState, Variant, now
@@ -30,12 +31,14 @@ from gefa.store.slots import (
     undo_settings,
 )
 from gefa.store.store import Store, migration_config
+from gefa.store.sweep import sweep_blobs
 from gefa.store.uploads import (
     Described,
     Sent,
     accept,
     approve,
     describe,
+    focus_of,
     latest_job,
     make_all_again,
     outdated,
@@ -44,7 +47,7 @@ from gefa.store.uploads import (
     replace,
     treat,
 )
-from gefa.store.variants import variants_of_upload
+from gefa.store.variants import newest_variants, variants_of_upload
 from gefa.work.queue import Outcome
 from gefa.work.settle import settle
 
@@ -71,7 +74,7 @@ def report(
     made = {"record": record, "files": [file.model_dump(mode="json") for file in files]}
     return {
         "width": 90, "height": 60, "format": "jpeg", "placeholder": "#aabbcc", "tiny": "data:,",
-        "preview": "p" * 64, "suggested": [0.25, 0.5], "crops": [], "made": [made], "left_out": [],
+        "preview": "p" * 64, "suggested": {"x": 0.25, "y": 0.5, "zoom": 1.5}, "crops": [], "made": [made], "left_out": [],
         "warnings": list(warnings), "failed": [],
     }  # fmt: skip
 
@@ -221,8 +224,39 @@ def test_what_cannot_be_made_again_is_served_as_it_was(store: Store) -> None:
         job = latest_job(session, upload.id)
         assert job is not None
         settle(session, job, Outcome(job=job.id, problem="b.jpg: truncated.", refused=True))
-        assert (upload.state, upload.problem) == (UploadState.LIVE, "b.jpg: truncated.")
+        assert (upload.state, upload.name) == (UploadState.LIVE, "a.jpg"), "made again from that"
+        assert upload.problem == "b.jpg: truncated. What was there before stays."
         assert served(session, upload) == ["1"]
+
+
+def test_a_file_that_is_rejected_in_the_place_of_another_leaves_that_there(store: Store) -> None:
+    with store.session() as session:
+        slot = add_slot(session, "gallery", {"review": True})
+        upload = accept(session, slot, sent(store), Described(focal_x=0.2, focal_y=0.3, zoom=2))
+        finish(session, upload, "1", paths=("a-90.jpg", "a-180.jpg"))
+        approve(session, upload, slot)
+        replace(session, upload, slot, sent(store, b"another", "b.jpg"))
+        finish(session, upload, "2", paths=("a-90.jpg",))
+        replace(session, upload, slot, sent(store, b"a third", "c.jpg"))
+        finish(session, upload, "3", paths=("a-90.jpg",))
+        assert (upload.name, upload.state, upload.zoom) == ("c.jpg", UploadState.HELD, 1.5)
+        assert served(session, upload) == ["1", "1"]
+        before = store.blobs.put(b"a picture").sha256
+        sweep_blobs(session, store.blobs, unused=-1)
+        assert store.blobs.path(before).exists(), "it may be needed again"
+        reject(session, upload, "Too dark")
+        assert upload.problem == "c.jpg was rejected: Too dark. What was there before stays."
+        assert (upload.name, upload.blob, upload.state) == ("a.jpg", before, UploadState.LIVE)
+        assert focus_of(upload) == Focus(x=0.2, y=0.3, zoom=2)
+        assert (served(session, upload), retired(session, upload)) == (["1", "1"], [])
+        assert len(newest_variants(session, upload.id)) == 2
+        assert outdated(session, slot) == []
+
+        replace(session, upload, slot, sent(store, b"another", "b.jpg"))
+        finish(session, upload, "2")
+        approve(session, upload, slot)
+        reject(session, upload, "Not ours")
+        assert (upload.name, served(session, upload)) == ("b.jpg", [])
 
 
 def test_a_held_upload_is_served_to_nobody_until_it_is_approved(store: Store) -> None:

@@ -34,6 +34,13 @@ class Focus(BaseModel):
         return (self.x, self.y)
 
 
+def first_focus(recipe: Recipe, found: tuple[float, float]) -> Focus:
+    """What crops keep until somebody chooses: what the recipe says, else the point ``found`` in
+    the picture."""
+    x, y = recipe.focal or found
+    return Focus(x=x, y=y, zoom=min(recipe.zoom, MAX_ZOOM))
+
+
 class LeftOut(BaseModel):
     """A width (px) of a crop that is not made, and why."""
 

@@ -253,10 +253,11 @@ class Upload(SQLModel, table=True):
     """A picture somebody uploaded to a slot.
 
     ``who`` is the name of the key, or who it was by hand. The focal point is 0..1 each way;
-    ``suggested`` is one found in the picture. ``treatment`` names what its files were made by;
-    ``said`` is what there is to tell of them. ``preview`` is the blob of a picture to look at,
-    ``tiny`` a data URI to stand in. ``request`` finds it again when it is sent twice;
-    ``fingerprint`` then tells whether it is the same.
+    ``suggested`` is where it is until somebody chooses. ``treatment`` names what its files were
+    made by; ``said`` is what there is to tell of them. ``preview`` is the blob of a picture to look
+    at, ``tiny`` a data URI to stand in. ``request`` finds it again when it is sent twice;
+    ``fingerprint`` then tells whether it is the same. ``earlier`` is what it was before its file
+    was replaced, while that is what is served.
     """
 
     __tablename__ = "upload"
@@ -294,6 +295,9 @@ class Upload(SQLModel, table=True):
     original_gone: bool = Field(default=False, sa_column_kwargs={"server_default": "0"})
     request: str | None = Field(default=None, unique=True, index=True)
     fingerprint: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    earlier: dict[str, Any] = Field(
+        default_factory=dict, sa_column=Column(JSON, nullable=False, server_default="{}")
+    )
     created: datetime = _time()
     removed: datetime | None = Field(default=None, sa_type=DateTime(timezone=True), index=True)
 

@@ -55,6 +55,7 @@ def _needed(session: Session, blob: str) -> bool:
     """Whether anything but uploads that let it go refers to a blob."""
     for question in (
         rows(Upload.id).where(Upload.blob == blob, col(Upload.original_gone).is_(False)),
+        rows(Upload.id).where(cast(Upload.earlier, String).contains(blob)),
         rows(Revision.id).where(Revision.blob == blob),
         rows(Variant.id).where(Variant.sha256 == blob),
         rows(Job.id).where(Job.state == JobState.QUEUED, cast(Job.task, String).contains(blob)),

@@ -12,10 +12,17 @@ from gefa.core.slot import SlotSettings
 from gefa.core.treat.recipe import Recipe
 from gefa.core.upload import MAX_ZOOM, Focus, cropped_by, treatment_of
 from gefa.store.blobs import Blob
+from gefa.store.earlier import forget_earlier, keep_earlier, take_back
 from gefa.store.models import Job, JobKind, JobState, Slot, Upload, UploadState, now
 from gefa.store.notices import notify
 from gefa.store.slots import marks_of, recipe_of, settings_of
-from gefa.store.variants import newest_job, release, variants_of_upload, withhold
+from gefa.store.variants import (
+    newest_job,
+    release,
+    variants_of_upload,
+    waits_to_replace,
+    withhold,
+)
 
 MAX_ALT = 2_000
 MAX_TAGS = 30
@@ -101,7 +108,7 @@ def seen_focus(upload: Upload) -> Focus | None:
     chosen = focus_of(upload)
     if chosen is not None or upload.suggested_x is None or upload.suggested_y is None:
         return chosen
-    return Focus(x=upload.suggested_x, y=upload.suggested_y)
+    return Focus(x=upload.suggested_x, y=upload.suggested_y, zoom=upload.zoom)
 
 
 @dataclass(frozen=True)
@@ -206,12 +213,15 @@ def _describe(upload: Upload, described: Described) -> None:
 def replace(session: Session, upload: Upload, slot: Slot, sent: Sent) -> None:
     """Put another file in its place, under the same identity. The files of the one before are
     served until the new ones are there, and, in a slot with review, approved."""
+    served = bool(variants_of_upload(session, upload.id))
+    if served:
+        keep_earlier(upload)
     upload.name, upload.format = sent.name, sent.format
     upload.blob, upload.bytes = sent.blob.sha256, sent.blob.bytes
     upload.focal_x = upload.focal_y = upload.suggested_x = upload.suggested_y = None
     upload.zoom, upload.reason, upload.problem = 1.0, "", ""
     upload.approved = upload.original_gone = False
-    if not variants_of_upload(session, upload.id):
+    if not served:
         upload.state = UploadState.PROCESSING
     session.add(upload)
     treat(session, upload, slot)
@@ -223,17 +233,23 @@ def approve(session: Session, upload: Upload, slot: Slot) -> None:
         raise GefaError("no files were made of it, so there is nothing to approve.")
     release(session, upload.id)
     upload.state, upload.approved, upload.reason = UploadState.LIVE, True, ""
+    forget_earlier(upload)
     session.add(upload)
     went_live(session, upload, slot)
 
 
 def reject(session: Session, upload: Upload, reason: str) -> None:
-    """Let nobody see it; GefaError without a reason."""
-    if not reason.strip():
+    """Let nobody see it, or, where it waits to replace a file that is served, leave that in its
+    place; GefaError without a reason."""
+    reason = reason.strip()[:MAX_ALT]
+    if not reason:
         raise GefaError("say why it is rejected.", advice="Whoever uploaded it is told.")
-    withhold(session, upload.id)
-    upload.state, upload.approved = UploadState.REJECTED, False
-    upload.reason = reason.strip()[:MAX_ALT]
+    if upload.earlier and waits_to_replace(session, upload.id):
+        take_back(session, upload, f"{upload.name} was rejected: {reason.rstrip('.')}.")
+    else:
+        withhold(session, upload.id)
+        upload.state, upload.approved, upload.reason = UploadState.REJECTED, False, reason
+        forget_earlier(upload)
     session.add(upload)
 
 

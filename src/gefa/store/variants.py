@@ -100,6 +100,26 @@ def release(session: Session, upload_id: str) -> None:
     session.flush()
 
 
+def waits_to_replace(session: Session, upload_id: str) -> bool:
+    """Whether something waits to take the place of what is served."""
+    return {variant.waiting for variant in _current(session, upload_id)} == {True, False}
+
+
+def drop_waiting(session: Session, upload_id: str) -> None:
+    """Forget what waits to take the place of what is served."""
+    current = _current(session, upload_id)
+    for variant in current:
+        if variant.waiting:
+            session.delete(variant)
+    served = [variant for variant in current if not variant.waiting]
+    # Files that are the same in both are known by the job that is forgotten.
+    newest = max(variant.job_id for variant in served)
+    for variant in served:
+        variant.job_id = newest
+        session.add(variant)
+    session.flush()
+
+
 def withhold(session: Session, upload_id: str) -> None:
     """Serve nothing of it, also nothing that was retired."""
     every = session.exec(select(Variant).where(Variant.upload_id == upload_id)).all()

@@ -5,9 +5,10 @@ from __future__ import annotations
 from sqlmodel import Session
 
 from gefa.core.upload import CropPlace
+from gefa.store.earlier import forget_earlier, take_back
 from gefa.store.models import Job, Slot, Upload, UploadState
 from gefa.store.slots import settings_of
-from gefa.store.uploads import latest_job, went_live
+from gefa.store.uploads import focus_of, latest_job, went_live
 from gefa.store.variants import exchange, variants_of_upload
 from gefa.work.queue import Outcome
 from gefa.work.upload import UploadReport
@@ -39,6 +40,7 @@ def settle_upload(session: Session, job: Job, outcome: Outcome) -> None:
     before = upload.state
     if not waiting:
         upload.state = UploadState.LIVE
+        forget_earlier(upload)
     elif not upload.reason:
         upload.state = UploadState.HELD
     session.add(upload)
@@ -57,7 +59,9 @@ def _note(upload: Upload, report: UploadReport) -> None:
     upload.width, upload.height = report.width, report.height
     upload.format, upload.placeholder = report.format, report.placeholder
     upload.tiny, upload.preview = report.tiny, report.preview
-    upload.suggested_x, upload.suggested_y = report.suggested
+    upload.suggested_x, upload.suggested_y = report.suggested.point
+    if focus_of(upload) is None:
+        upload.zoom = report.suggested.zoom
     upload.said = {
         "crops": [_place(crop) for crop in report.crops],
         "left_out": [one.model_dump() for one in report.left_out],
@@ -72,6 +76,8 @@ def _place(crop: CropPlace) -> dict[str, object]:
 def _failed(session: Session, upload: Upload, problem: str, *, refused: bool) -> None:
     """Nothing could be made of it. What is served already is served on."""
     upload.problem = problem
-    if not variants_of_upload(session, upload.id):
+    if upload.earlier:
+        take_back(session, upload, problem)
+    elif not variants_of_upload(session, upload.id):
         upload.state = UploadState.REJECTED if refused else UploadState.FAILED
     session.add(upload)

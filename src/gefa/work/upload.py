@@ -21,7 +21,7 @@ from gefa.core.read.scratch import Scratch
 from gefa.core.read.survey import survey
 from gefa.core.slot import SlotSettings, check_upload
 from gefa.core.treat.recipe import Recipe
-from gefa.core.upload import CropPlace, Expanded, Focus, LeftOut, expand, place_of
+from gefa.core.upload import CropPlace, Expanded, Focus, LeftOut, expand, first_focus, place_of
 from gefa.store.blobs import BlobShelf, BlobStore
 from gefa.store.places import blobs_for
 from gefa.work.preview import LARGE, as_webp, draw, fitted
@@ -45,8 +45,8 @@ class UploadBody(BaseModel):
 
 
 class UploadReport(BaseModel):
-    """Sizes in px. ``preview`` is a blob, ``tiny`` a data URI, ``suggested`` a focal point 0..1
-    each way; ``crops`` says what each crop keeps, ``made`` what became of it."""
+    """Sizes in px. ``preview`` is a blob, ``tiny`` a data URI, ``suggested`` what crops keep
+    until somebody chooses; ``crops`` says what each crop keeps, ``made`` what became of it."""
 
     width: int
     height: int
@@ -54,7 +54,7 @@ class UploadReport(BaseModel):
     placeholder: str
     tiny: str
     preview: str
-    suggested: tuple[float, float]
+    suggested: Focus
     crops: list[CropPlace]
     made: list[JobReport]
     left_out: list[LeftOut]
@@ -76,8 +76,9 @@ def treat(
     document = read(blobs.path(asked.blob), asked.name, Scratch(scratch))
     check_upload(asked.settings, document.size, asked.name, document.profile_trouble())
     picture = draw(document, fitted(document.size, LARGE))
-    suggested = suggested_focal(document, document.canvas, document.canvas_rect)
-    focus = asked.focus or Focus(x=suggested[0], y=suggested[1])
+    found = suggested_focal(document, document.canvas, document.canvas_rect)
+    suggested = first_focus(asked.recipe, found)
+    focus = asked.focus or suggested
     surveyed = survey(document, lambda part: part.path == CANVAS_PATH)
     expanded = expand(surveyed, asked.settings, asked.recipe, focus, asked.day, marks=asked.marks)
     if not expanded.jobs:

@@ -16,7 +16,7 @@ from gefa.core.treat.formats import Format
 from gefa.core.upload import CropPlace, LeftOut
 from gefa.store.models import Slot, Upload, UploadState, Variant, as_utc
 from gefa.store.slots import settings_of
-from gefa.store.uploads import focus_of, is_busy
+from gefa.store.uploads import focus_of, is_busy, seen_focus
 from gefa.store.variants import newest_variants, variants_of_upload
 from gefa.web.delivery import address
 
@@ -127,12 +127,10 @@ def _original(upload: Upload) -> Original:
 
 
 def _focal(upload: Upload) -> FocalPoint | None:
-    chosen = focus_of(upload)
-    if chosen is not None:
-        return FocalPoint(x=chosen.x, y=chosen.y, zoom=chosen.zoom, suggested=False)
-    if upload.suggested_x is None or upload.suggested_y is None:
+    seen = seen_focus(upload)
+    if seen is None:
         return None
-    return FocalPoint(x=upload.suggested_x, y=upload.suggested_y, zoom=1.0, suggested=True)
+    return FocalPoint(x=seen.x, y=seen.y, zoom=seen.zoom, suggested=focus_of(upload) is None)
 
 
 def _served(variant: Variant) -> ServedVariant:

@@ -3,21 +3,19 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import urlencode
 
 from sqlmodel import Session
 
-from gefa.core.deliver.manifest import File
-from gefa.core.geometry import Rect
 from gefa.core.jobs import key_of
 from gefa.core.slot import Mask, SlotSettings
-from gefa.core.treat.formats import Format
 from gefa.core.upload import LeftOut
 from gefa.store.asked import ask
 from gefa.store.models import JobKind, JobState, Slot, now
 from gefa.store.uploads import treatment_by
+from gefa.web.pages.crop_view import Crops
 from gefa.web.services import Services
 from gefa.work.upload import UploadReport
 
@@ -63,27 +61,6 @@ def test_pictures(folder: Path) -> list[TestPicture]:
 
 
 @dataclass
-class CropEffect:
-    """What would be made of one crop; ``rect`` in px of the picture."""
-
-    name: str
-    rect: Rect
-    files: list[File] = field(default_factory=list)
-
-    @property
-    def widths(self) -> list[int]:
-        return sorted({file.width for file in self.files})
-
-    def at(self, width: int, format: Format) -> File | None:
-        return next((f for f in self.files if f.width == width and f.format is format), None)
-
-    @property
-    def shown(self) -> File:
-        """The file to look at: the lightest of the widest."""
-        return min(self.files, key=lambda file: (-file.width, file.bytes))
-
-
-@dataclass
 class TrialEffect:
     """What a slot would make of a picture, or how far that is, or why nothing."""
 
@@ -96,41 +73,16 @@ class TrialEffect:
     bytes: int = 0
 
     @property
-    def crops(self) -> list[CropEffect]:
+    def crops(self) -> Crops:
         if self.report is None:
-            return []
-        files = [file for made in self.report.made for file in made.files]
-        return [
-            CropEffect(place.name, place.rect, [f for f in files if f.cut == place.name])
-            for place in self.report.crops
-        ]
-
-    @property
-    def formats(self) -> list[Format]:
-        made = {file.format for crop in self.crops for file in crop.files}
-        return [format for format in Format if format in made]
-
-    @property
-    def heaviest(self) -> int:
-        return max((file.bytes for crop in self.crops for file in crop.files), default=1)
-
-    @property
-    def files(self) -> list[File]:
-        return [file for crop in self.crops for file in crop.files]
+            return Crops()
+        rects = {place.name: place.rect for place in self.report.crops}
+        places = [(crop, rects[crop.name]) for crop in self.settings.crops if crop.name in rects]
+        return Crops.of(places, [file for made in self.report.made for file in made.files])
 
     @property
     def left_out(self) -> list[LeftOut]:
         return self.report.left_out if self.report else []
-
-    @property
-    def drawn(self) -> list[tuple[str, Rect, bool]]:
-        """Each crop, and whether it is drawn on the picture."""
-        return [(crop.name, crop.rect, crop.name in self.named) for crop in self.crops]
-
-    @property
-    def named(self) -> list[str]:
-        """Crops that keep a part of the picture only."""
-        return [crop.name for crop in self.settings.crops if crop.follows_focal]
 
     @property
     def mask(self) -> Mask:

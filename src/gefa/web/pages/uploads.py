@@ -16,8 +16,8 @@ from sqlmodel import Session
 from starlette.datastructures import FormData
 
 from gefa.core.errors import GefaError
-from gefa.core.geometry import Rect
-from gefa.core.slot import NamedCrop, SlotSettings
+from gefa.core.geometry import Size
+from gefa.core.slot import SlotSettings
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.upload import Focus, LeftOut, place_of
 from gefa.store.feed import Wanted, all_tags, feed
@@ -39,10 +39,10 @@ from gefa.store.uploads import (
     treat,
 )
 from gefa.store.variants import newest_variants, variants_of_upload
-from gefa.web.api.answers import markups_of
 from gefa.web.api.form import receive_form
 from gefa.web.api.markup import Placeholder, markup_of
 from gefa.web.api.uploads import described_by
+from gefa.web.pages.crop_view import Crops, heaviest_sent
 from gefa.web.problems import Problem
 from gefa.web.services import Given, Services
 from gefa.web.templating import page
@@ -91,16 +91,9 @@ class Row:
         return 1 - self.heaviest / self.upload.bytes
 
 
-def _heaviest(variants: list[Variant]) -> int | None:
-    if not variants:
-        return None
-    widest = max(variant.width for variant in variants)
-    return min(variant.bytes for variant in variants if variant.width == widest)
-
-
 def _row(session: Session, upload: Upload, slots: dict[str, str], busy: set[str]) -> Row:
     variants = list(newest_variants(session, upload.id))
-    return Row(upload, slots[upload.slot_id], upload.id in busy, _heaviest(variants))
+    return Row(upload, slots[upload.slot_id], upload.id in busy, heaviest_sent(variants))
 
 
 @router.get("")
@@ -129,22 +122,6 @@ def index(request: Request, given: Given, wanted: Annotated[Wanted, Query()]) ->
 
 
 @dataclass
-class CropView:
-    """A crop of an upload: what it keeps (px), and its files."""
-
-    crop: NamedCrop
-    rect: Rect
-    files: list[Variant]
-
-    @property
-    def widths(self) -> list[int]:
-        return sorted({file.width for file in self.files})
-
-    def at(self, width: int, format: Format) -> Variant | None:
-        return next((f for f in self.files if f.width == width and f.format == format), None)
-
-
-@dataclass
 class UploadView:
     """One upload on its screen. ``pending`` tells that its newest files are not served yet."""
 
@@ -154,30 +131,11 @@ class UploadView:
     focus: Focus | None
     chosen: bool
     making: bool
-    crops: list[CropView]
-    markups: dict[str, str]
+    crops: Crops
     left_out: list[LeftOut]
     warnings: list[str]
     pending: bool
     live: bool
-
-    @property
-    def size(self) -> Rect:
-        """The whole picture, px."""
-        return Rect(0, 0, self.upload.width or 1, self.upload.height or 1)
-
-    @property
-    def formats(self) -> list[Format]:
-        made = {file.format for crop in self.crops for file in crop.files}
-        return [format for format in Format if format in made]
-
-    @property
-    def heaviest(self) -> int:
-        return max((file.bytes for crop in self.crops for file in crop.files), default=1)
-
-    @property
-    def served(self) -> int | None:
-        return _heaviest([file for crop in self.crops for file in crop.files])
 
 
 def _view(session: Session, upload_id: str) -> UploadView:
@@ -188,6 +146,7 @@ def _view(session: Session, upload_id: str) -> UploadView:
     settings = shown_settings(session, slot)
     variants = list(newest_variants(session, upload.id))
     focus = seen_focus(upload)
+    size = Size(upload.width or 1, upload.height or 1)
     return UploadView(
         upload,
         slot,
@@ -195,20 +154,12 @@ def _view(session: Session, upload_id: str) -> UploadView:
         focus,
         focus_of(upload) is not None,
         is_busy(session, upload.id),
-        [_crop(crop, upload, focus, variants) for crop in settings.crops],
-        markups_of(upload, settings, variants, settings.sizes),
+        Crops.of([(crop, place_of(crop, size, focus)) for crop in settings.crops], variants),
         [LeftOut.model_validate(one) for one in upload.said.get("left_out", [])],
         upload.said.get("warnings", []),
         any(variant.waiting for variant in variants),
         bool(variants_of_upload(session, upload.id)) and upload.removed is None,
     )
-
-
-def _crop(
-    crop: NamedCrop, upload: Upload, focus: Focus | None, variants: list[Variant]
-) -> CropView:
-    size = Rect(0, 0, upload.width or 1, upload.height or 1).size
-    return CropView(crop, place_of(crop, size, focus), [v for v in variants if v.cut == crop.name])
 
 
 @router.get("/{upload_id}")

@@ -1,0 +1,36 @@
+"""What an upload was before its file was replaced, until the new one is live."""
+
+from __future__ import annotations
+
+from sqlmodel import Session
+
+from gefa.store.models import Upload, UploadState
+from gefa.store.variants import drop_waiting
+
+_FIELDS = (
+    "name", "blob", "bytes", "format", "width", "height", "original_gone",
+    "focal_x", "focal_y", "zoom", "suggested_x", "suggested_y",
+    "placeholder", "tiny", "preview", "said", "treatment",
+)  # fmt: skip
+
+
+def keep_earlier(upload: Upload) -> None:
+    """Remember what is served; a file that is replaced before it was live is not."""
+    if not upload.earlier:
+        upload.earlier = {name: getattr(upload, name) for name in _FIELDS}
+
+
+def take_back(session: Session, upload: Upload, problem: str) -> None:
+    """Let it be what it was, and is served as; ``problem`` is a sentence on what came between."""
+    drop_waiting(session, upload.id)
+    for name, value in upload.earlier.items():
+        setattr(upload, name, value)
+    upload.earlier, upload.reason = {}, ""
+    upload.problem = f"{problem} What was there before stays."
+    upload.state, upload.approved = UploadState.LIVE, True
+    session.add(upload)
+
+
+def forget_earlier(upload: Upload) -> None:
+    """The new file is there to stay."""
+    upload.earlier = {}

@@ -1,0 +1,92 @@
+"""A crop as it is shown beside the picture: what it keeps, and the files made of it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+from gefa.core.geometry import Rect
+from gefa.core.slot import NamedCrop
+from gefa.core.treat.formats import Format
+
+
+class _Made(Protocol):
+    """A file that was made: width in px."""
+
+    @property
+    def cut(self) -> str: ...
+    @property
+    def width(self) -> int: ...
+    @property
+    def bytes(self) -> int: ...
+    @property
+    def format(self) -> str: ...
+
+
+@dataclass(frozen=True)
+class CropView:
+    """``rect`` is in px of the picture."""
+
+    crop: NamedCrop
+    rect: Rect
+    files: list[_Made]
+
+    @property
+    def name(self) -> str:
+        return self.crop.name
+
+    @property
+    def follows(self) -> bool:
+        """Whether it keeps a part only, which the focal point says."""
+        return self.crop.follows_focal
+
+    @property
+    def widths(self) -> list[int]:
+        return sorted({file.width for file in self.files})
+
+    def at(self, width: int, format: Format) -> _Made | None:
+        return next((f for f in self.files if f.width == width and f.format == format), None)
+
+    @property
+    def shown(self) -> _Made:
+        """The file to look at: the lightest of the widest."""
+        return min(self.files, key=lambda file: (-file.width, file.bytes))
+
+
+class Crops(list[CropView]):
+    """All crops of a picture, in the slot's order."""
+
+    @classmethod
+    def of(cls, places: Sequence[tuple[NamedCrop, Rect]], files: Sequence[_Made]) -> Crops:
+        return cls(
+            CropView(crop, rect, [file for file in files if file.cut == crop.name])
+            for crop, rect in places
+        )
+
+    @property
+    def files(self) -> list[_Made]:
+        return [file for crop in self for file in crop.files]
+
+    @property
+    def formats(self) -> list[Format]:
+        made = {file.format for file in self.files}
+        return [format for format in Format if format in made]
+
+    @property
+    def heaviest(self) -> int:
+        """bytes, what bars are drawn against"""
+        return max((file.bytes for file in self.files), default=1)
+
+    @property
+    def sent(self) -> int | None:
+        """bytes of the lightest file at the largest width: what a large screen is sent."""
+        return heaviest_sent(self.files)
+
+
+def heaviest_sent(files: Sequence[_Made]) -> int | None:
+    """bytes of the lightest of the widest files; None without any."""
+    if not files:
+        return None
+    widest = max(file.width for file in files)
+    return min(file.bytes for file in files if file.width == widest)
