@@ -11,7 +11,7 @@ demo: $(VENV)/.ready
 	$(BIN)/gefa demo --data gefa-demo --port $(PORT)
 
 test: $(VENV)/.ready-dev chromium redis
-	$(BIN)/pytest -n 3 --dist loadfile
+	$(BIN)/pytest -n 2 --dist loadfile
 
 check: $(VENV)/.ready-dev
 	$(BIN)/ruff check .

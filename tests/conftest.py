@@ -103,7 +103,12 @@ def start(command: str, folder: Path, port: int, *more: str) -> Server:
         except httpx.HTTPError:
             return False
 
-    eventually(answers)
+    # Drawing the demo takes a while where other tests keep all cores busy.
+    try:
+        eventually(answers, 4 * SECONDS)
+    except AssertionError:
+        server.stop()
+        raise
     return server
 
 
@@ -128,9 +133,11 @@ def loaded_demo(
             draft = folder.with_suffix(".draft")
             server = start("demo", draft, free_port())
             try:
-                eventually(lambda: "ing…" not in httpx.get(server.url).text)
                 feed = f"{server.url}/uploads"
-                eventually(lambda: "files are being made of" not in httpx.get(feed).text)
+                eventually(lambda: "ing…" not in httpx.get(server.url).text, 2 * SECONDS)
+                eventually(
+                    lambda: "files are being made of" not in httpx.get(feed).text, 2 * SECONDS
+                )
             finally:
                 server.stop()
             draft.rename(folder)

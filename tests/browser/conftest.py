@@ -32,9 +32,12 @@ def browser() -> Iterator[Browser]:
         opened.close()
 
 
-EXPECTED = ("422 (Unprocessable Entity)", "Status Error Code 422", "net::ERR_ABORTED")
-"""what Chromium mentions although nothing is wrong: a refusal the page explains, and leaving a
-page before all its pictures have come"""
+EXPECTED = (
+    "422 (Unprocessable Entity)", "Status Error Code 422", "net::ERR_ABORTED", "htmx:sendAbort",
+    "htmx:afterRequest",
+)  # fmt: skip
+"""what Chromium mentions although nothing is wrong: a refusal the page explains, leaving a page
+before all its pictures have come, and a change that is followed by another at once"""
 
 
 @pytest.fixture

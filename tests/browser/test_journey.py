@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import json
+import time
 import zipfile
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from tests.conftest import Server, eventually
 from tests.make import L, dot, flat, ora, photo
@@ -191,6 +192,36 @@ def test_a_visitor_shares_a_photograph_and_sees_the_right_variant(page: Page, de
     box = picture.bounding_box()
     assert box is not None
     assert box["width"] / box["height"] == pytest.approx(1.5, rel=0.01)
+
+
+def test_what_was_changed_a_moment_ago_is_in_the_run(
+    page: Page, demo: Server, tmp_path: Path
+) -> None:
+    page.goto(demo.url)
+    drop(page, design(tmp_path / "hurry.ora"))
+    page.get_by_role("link", name="hurry.ora").click()
+    name = page.locator("tbody", has=page.get_by_label("Cut Red pin")).get_by_label("File name")
+    expect(name).to_have_value("Red pin")
+
+    def late(route: Route) -> None:
+        time.sleep(1)
+        route.continue_()
+
+    page.route("**/plan", late)
+    name.fill("first")
+    page.get_by_role("button", name="Run").click()
+    expect(page.get_by_role("link", name="Bundle (zip)")).to_be_visible(timeout=60_000)
+    expect(page.locator("#sheet")).to_contain_text("first")
+
+    page.unroute("**/plan")
+    page.get_by_role("link", name="Back to the cuts").click()
+    no = json.dumps({"detail": "It cannot be called so."})
+    page.route("**/plan", lambda route: route.fulfill(status=422, body=no))
+    name.fill("second")
+    page.get_by_role("button", name="Run").click()
+    expect(page.get_by_role("alert")).to_contain_text("Not saved: It cannot be called so.")
+    page.wait_for_timeout(400)
+    assert "/sources/" in page.url, "nothing is run that nobody meant"
 
 
 @pytest.mark.parametrize("width", [1280, 800, 390])

@@ -7,6 +7,7 @@ import os
 import re
 import zipfile
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import httpx
@@ -75,6 +76,23 @@ def test_slices_are_split_named_left_out_undone_and_redone(pages: httpx.Client) 
     found = manifest(pages, run(pages, source))
     assert len(found.cuts) == 7
     assert {cut.recipe for cut in found.cuts if cut.name == "logo"} == {"icon"}
+
+
+def test_changes_at_the_same_time_cost_none_of_each_other(
+    pages: httpx.Client, tmp_path: Path
+) -> None:
+    layers = [L(f"Flag {n}", dot(30, 30, (n, n, 9, 9))) for n in range(12)]
+    source = source_of(pages, "flags.ora", ora(tmp_path / "f.ora", 30, 30, layers).read_bytes())
+
+    def tick(n: int) -> int:
+        fields = {"do": "tick", "part": f"Flag {n}", "on": "true"}
+        return httpx.post(f"{pages.base_url}/sources/{source}/plan", data=fields).status_code
+
+    with ThreadPoolExecutor(6) as pool:
+        assert set(pool.map(tick, range(12))) == {303}
+    assert {cut.part for cut in parse_plan(plan(pages, source), "p").cuts} == {
+        f"Flag {n}" for n in range(12)
+    }
 
 
 def test_what_cannot_be_is_refused_with_a_reason(pages: httpx.Client) -> None:

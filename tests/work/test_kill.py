@@ -18,8 +18,8 @@ from tests.conftest import Server, eventually, start
 from tests.make import L, ora, photo
 
 CUTS = 4
-FILES = 3 * 3
-"""of a cut: three formats at 480, 960 and its natural 1,300 px"""
+FILES = 3 * 2
+"""of a cut: three formats at 480 and its natural 800 px"""
 
 
 def children(pid: int) -> list[int]:
@@ -53,8 +53,8 @@ def worker_of(server: Server) -> int:
 
 def begin(server: Server, tmp_path: Path) -> tuple[httpx.Client, str]:
     """A run of several heavy cuts, and the moment when some of its files are made."""
-    layers = [L(f"Scene {n} #backdrop", photo(1300, 900, n)) for n in range(CUTS)]
-    design = ora(tmp_path / "scenes.ora", 1300, 900, layers).read_bytes()
+    layers = [L(f"Scene {n} #backdrop", photo(800, 560, n)) for n in range(CUTS)]
+    design = ora(tmp_path / "scenes.ora", 800, 560, layers).read_bytes()
     client = server.client(follow_redirects=True)
     sent = client.post(
         "/sources", files={"file": ("scenes.ora", design)}, headers={"Accept": "application/json"}

@@ -35,6 +35,14 @@ class Store:
             yield session
             session.commit()
 
+    @contextmanager
+    def changing(self) -> Iterator[Session]:
+        """A session for what changes things by what it reads: nobody else changes anything between
+        its first line and its last, so keep it short."""
+        with self.session() as session:
+            session.connection().exec_driver_sql("BEGIN IMMEDIATE")
+            yield session
+
     def pieces(self, resumable_id: str) -> Path:
         """Where the bytes of a file lie that comes piece by piece."""
         folder = self.folder / "resumable"

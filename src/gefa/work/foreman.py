@@ -81,7 +81,7 @@ class Foreman:
         return any_taken
 
     def _take(self, outcome: Outcome) -> None:
-        with self._store.session() as session:
+        with self._store.changing() as session:
             job = session.get(Job, outcome.job)
             if job is not None and job.state is JobState.QUEUED:
                 settle(session, job, outcome)

@@ -105,6 +105,6 @@ class Watcher:
         except Exception as error:
             log.warning("%s: %s", path, error)
             return
-        with self._store.session() as session:
+        with self._store.changing() as session:
             bring_in(session, name, blob, kind.value)
         self._wake()

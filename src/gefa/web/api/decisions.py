@@ -52,7 +52,7 @@ def _done(
     do: Callable[[Session, Upload, Slot], object],
 ) -> UploadAnswer:
     """Do something with an upload, if the key lets one; what it is then."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         upload, access = upload_opened(session, upload_id, authorization, *rights)
         try:
             do(session, upload, access.slot)

@@ -246,7 +246,7 @@ def _finish(given: Services, access: Access, begun: Resumable, path: Path) -> No
     upload = take_in(
         given, access, sent, described_by(begun.described), request=f"resumable {begun.id}"
     )
-    with given.store.session() as session:
+    with given.store.changing() as session:
         noted = session.get_one(Resumable, begun.id)
         noted.upload_id = begun.upload_id = upload.id
         session.add(noted)
@@ -254,7 +254,7 @@ def _finish(given: Services, access: Access, begun: Resumable, path: Path) -> No
 
 
 def _forget(given: Services, begun: Resumable) -> None:
-    with given.store.session() as session:
+    with given.store.changing() as session:
         session.delete(session.get_one(Resumable, begun.id))
     given.store.pieces(begun.id).unlink(missing_ok=True)
 

@@ -153,10 +153,10 @@ def take_in(
 ) -> Upload:
     """Accept a file, once: what was sent under the same ``request`` before is found again."""
     try:
-        with given.store.session() as session:
+        with given.store.changing() as session:
             return _once(session, access, sent, said, request)
     except IntegrityError:  # the same request came twice at once, and the other was first
-        with given.store.session() as session:
+        with given.store.changing() as session:
             return _once(session, access, sent, said, request)
     except GefaError as error:
         raise Problem(409, "The slot is not ready", str(error)) from error

@@ -138,16 +138,17 @@ def _changed(
     given: Services,
     apply: Callable[[Session, Source, Revision], object],
 ) -> Response:
-    with given.store.session() as session:
-        source, revision = _ready(session, source_id)
-        wants_parts = bool(request.headers.get("HX-Request"))
-        blobs = given.store.blobs
-        before = view_of(session, blobs, source, revision) if wants_parts else None
-        apply(session, source, revision)
-        if before is None:
-            return RedirectResponse(f"/sources/{source_id}", 303)
-        view = view_of(session, blobs, source, revision)
-    return page(request, "cut/_changed.html", view=view, rows=_different(before, view))
+    def view() -> CutView:
+        with given.store.session() as session:
+            return view_of(session, given.store.blobs, *_ready(session, source_id))
+
+    before = view() if request.headers.get("HX-Request") else None
+    with given.store.changing() as session:
+        apply(session, *_ready(session, source_id))
+    if before is None:
+        return RedirectResponse(f"/sources/{source_id}", 303)
+    after = view()
+    return page(request, "cut/_changed.html", view=after, rows=_different(before, after))
 
 
 def _different(before: CutView, after: CutView) -> list[Row]:
@@ -188,7 +189,7 @@ def take_plan(source_id: str, given: Given, file: UploadFile) -> Response:
         plan = parse_plan(data.decode("utf-8"), file.filename or "the plan")
     except (GefaError, UnicodeDecodeError) as error:
         raise Problem(422, "That is no plan", str(error)) from error
-    with given.store.session() as session:
+    with given.store.changing() as session:
         source, _ = _found(session, source_id)
         change_plan(session, source, plan, f"Took {file.filename or 'a plan file'} in")
     return RedirectResponse(f"/sources/{source_id}", 303)
@@ -197,7 +198,7 @@ def take_plan(source_id: str, given: Given, file: UploadFile) -> Response:
 @router.post("/sources/{source_id}/watch")
 def watch(source_id: str, given: Given, folder: Annotated[str, Form()] = "") -> Response:
     """Wait for a file of the source's name in a folder of the server; empty ends it."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         source, _ = _found(session, source_id)
         try:
             source.watched = given.watcher.checked(folder) if folder.strip() else ""
@@ -213,7 +214,7 @@ def run(
     request: Request, source_id: str, given: Given, large: Annotated[str, Form()] = ""
 ) -> Response:
     """Start a run of everything that is ticked; asks first about very large files."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         source, revision = _ready(session, source_id)
         plan = whole_plan(session, source)
         jobs = prepared_for(session, source, revision, plan).large
@@ -254,7 +255,7 @@ def take(
     group: Annotated[str, Form()] = "",
 ) -> Response:
     """Start a run that takes the originals of these parts out, or all of a group, or all."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         source, revision = _ready(session, source_id)
         globs = [escaped(path) for path in part or []]
         if not globs:

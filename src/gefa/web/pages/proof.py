@@ -148,7 +148,7 @@ def keep(
     as_look: Annotated[float | None, Form()] = None,
 ) -> Response:
     """Take a quality for this cut, or for its recipe; for nobody takes the cut's own back."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         view = _found(session, given, run_id, cut, Which(width, format.value, quality))
         try:
             chosen = None if whom == "nobody" else _quality(format, quality, as_look)

@@ -76,7 +76,7 @@ def index(request: Request, given: Given) -> Response:
 def add(given: Given, name: Annotated[str, Form()] = "", like: Annotated[str, Form()] = "") -> Any:
     """A new recipe, like another or a plain one."""
     wanted = name.strip()
-    with given.store.session() as session:
+    with given.store.changing() as session:
         known = shelf_of_recipes(session)
         if wanted in known:
             raise Problem(409, "There is one already", f"A recipe is called {wanted!r}.")
@@ -160,7 +160,7 @@ def change(
     part: str = "",
 ) -> Response:
     """Take the sentence as it now reads."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         tried = _tried(session, name, sample, part)
         try:
             recipe = recipe_from(form)
@@ -187,7 +187,7 @@ def _refuse_clashes(session: Session, name: str, recipe: Recipe, sample: Sample 
 @router.post("/{name}/undo")
 def undo(request: Request, name: str, given: Given, sample: str = "", part: str = "") -> Response:
     """Take the last change back, also of a recipe that was removed."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         undo_recipe(session, name)
     if not request.headers.get("HX-Request"):
         return RedirectResponse(f"/recipes/{name}", 303)
@@ -197,7 +197,7 @@ def undo(request: Request, name: str, given: Given, sample: str = "", part: str 
 @router.post("/{name}/remove")
 def remove(name: str, given: Given) -> Response:
     """Take a recipe away, or a built-in one's changes; both can be undone."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         slots = slots_with(session, name)
         if slots and name not in BUILT_IN:
             raise Problem(

@@ -105,7 +105,7 @@ def show(
 @router.post("/{run_id}/again")
 def again(run_id: str, given: Given) -> Response:
     """Have what failed made once more."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         run, _ = _found(session, run_id)
         if run.finished is None:
             raise Problem(409, "Not finished", "Wait until the run is finished, then try again.")
@@ -264,7 +264,7 @@ def layout_file(
 @router.post("/{run_id}/pdf")
 def ask_pdf(run_id: str, given: Given) -> Response:
     """Have a PDF written, with a page for each cut."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         run, _ = _found(session, run_id)
         ask_for_pdf(session, run)
     given.foreman.wake()

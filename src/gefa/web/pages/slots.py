@@ -139,7 +139,7 @@ def index(request: Request, given: Given) -> Response:
 @router.post("")
 def add(given: Given, name: Annotated[str, Form()] = "", like: Annotated[str, Form()] = "") -> Any:
     """A new slot, like another or like the site says."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         other = slot_named(session, like) if like else None
         try:
             add_slot(session, name.strip(), other.own if other else {})
@@ -169,7 +169,7 @@ def change(
     called: str = "",
 ) -> Response:
     """Take a row as it now reads."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         of = _found(session, name)
         try:
             above = SlotSettings() if isinstance(of, Site) else defaults_of(session)
@@ -185,7 +185,7 @@ def back(
     request: Request, name: str, row: str, given: Given, trial: str = "", called: str = ""
 ) -> Response:
     """Let a row be as the site has it."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         try:
             change_settings(session, _found(session, name), {}, back=settings_in(row))
         except GefaError as error:
@@ -196,7 +196,7 @@ def back(
 @router.post("/{name}/undo")
 def undo(request: Request, name: str, given: Given, trial: str = "", called: str = "") -> Response:
     """Take the last change of settings back."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         undo_settings(session, _found(session, name))
     return _changed(request, name, given, Tried(name, trial, called))
 
@@ -272,7 +272,7 @@ def trial_file(name: str, job_id: str, path: str, given: Given) -> Response:
 @router.post("/{name}/again")
 def make_again(name: str, given: Given) -> Response:
     """Make everything anew that the slot would make otherwise now."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         try:
             make_all_again(session, _slot(session, name))
         except GefaError as error:
@@ -314,7 +314,7 @@ def add_key(
     rights: Annotated[list[Right] | None, Form()] = None,
 ) -> Response:
     """A new key. It is shown this once."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         try:
             made = new_key(session, _slot(session, name), called, rights or [])
         except GefaError as error:
@@ -325,7 +325,7 @@ def add_key(
 @router.post("/{name}/keys/{key_id}/revoke")
 def revoke_key(name: str, key_id: str, given: Given) -> Response:
     """Let a key open nothing any more, at once."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         revoke(session, _slot(session, name), key_id)
     return RedirectResponse(f"/slots/{name}/keys", 303)
 
@@ -333,7 +333,7 @@ def revoke_key(name: str, key_id: str, given: Given) -> Response:
 @router.post("/{name}/notices/{notice_id}")
 def notice_again(name: str, notice_id: str, given: Given) -> Response:
     """Tell it once more."""
-    with given.store.session() as session:
+    with given.store.changing() as session:
         notice = session.get(Notice, notice_id)
         if notice is not None and notice.slot_id == _slot(session, name).id:
             tell_again(session, notice)

@@ -122,7 +122,7 @@ async def _receive_one(file: UploadFile, given: Given) -> list[dict[str, str]]:
         return [_result(name, problem=problem)]
     await file.seek(0)
     blob = await given.store.blobs.receive(chunks(file))
-    with given.store.session() as session:
+    with given.store.changing() as session:
         source, _ = bring_in(session, name, blob, kind.value)
         return [_result(name, source.id)]
 
@@ -152,7 +152,7 @@ def _receive_member(member: Member, given: Services) -> dict[str, str]:
             blob = given.store.blobs.take(packed)
     except (GefaError, OSError, zlib.error, BadZipFile) as error:
         return _result(member.name, problem=f"cannot be unpacked: {error}")
-    with given.store.session() as session:
+    with given.store.changing() as session:
         source, _ = bring_in(session, member.name, blob, kind.value)
         return _result(member.name, source.id)
 

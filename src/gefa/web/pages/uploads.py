@@ -229,7 +229,7 @@ def file(upload_id: str, variant_id: str, given: Given) -> Response:
 
 
 def _do(given: Services, upload_id: str, do: Callable[[Session, Upload, Slot], object]) -> None:
-    with given.store.session() as session:
+    with given.store.changing() as session:
         upload = session.get(Upload, upload_id)
         if upload is None:
             raise HTTPException(404, "There is no such upload any more.")
