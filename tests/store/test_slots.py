@@ -244,7 +244,11 @@ def test_a_file_that_is_rejected_in_the_place_of_another_leaves_that_there(store
         before = store.blobs.put(b"a picture").sha256
         sweep_blobs(session, store.blobs, unused=-1)
         assert store.blobs.path(before).exists(), "it may be needed again"
+        treat(session, upload, slot)
+        late = latest_job(session, upload.id)
+        assert late is not None
         reject(session, upload, "Too dark")
+        settle(session, late, Outcome(job=late.id, report=report("4")))
         assert upload.problem == "c.jpg was rejected: Too dark. What was there before stays."
         assert (upload.name, upload.blob, upload.state) == ("a.jpg", before, UploadState.LIVE)
         assert focus_of(upload) == Focus(x=0.2, y=0.3, zoom=2)

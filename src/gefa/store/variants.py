@@ -113,7 +113,7 @@ def drop_waiting(session: Session, upload_id: str) -> None:
             session.delete(variant)
     served = [variant for variant in current if not variant.waiting]
     # Files that are the same in both are known by the job that is forgotten.
-    newest = max(variant.job_id for variant in served)
+    newest = max((variant.job_id for variant in served), default="")
     for variant in served:
         variant.job_id = newest
         session.add(variant)

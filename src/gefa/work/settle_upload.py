@@ -18,11 +18,13 @@ def settle_upload(session: Session, job: Job, outcome: Outcome) -> None:
     """Take in what was made of an upload. The caller commits."""
     upload = session.get_one(Upload, job.upload_id)
     latest = latest_job(session, upload.id)
-    treatment = str(job.task.get("treatment", ""))
+    treatment, blob = str(job.task.get("treatment", "")), job.task.get("blob")
     # What it needed is known from the upload itself; its blob may have to go.
     job.task, job.report = {}, {}
     if latest is not None and latest.id != job.id:
         return
+    if upload.blob and upload.blob != blob:
+        return  # of a file that was rejected meanwhile
     if outcome.report is None:
         _failed(session, upload, outcome.problem, refused=outcome.refused)
         return
