@@ -245,3 +245,9 @@ def test_nothing_sticks_out_of_a_narrow_window(page: Page, demo: Server, width: 
     ):
         page.goto(f"{demo.url}{path}")
         assert page.evaluate("document.documentElement.scrollWidth") <= width, path
+    with demo.client(headers={"Authorization": f"Bearer {demo.key}"}) as client:
+        found = client.get("/api/v1/slots/gallery/uploads").json()["uploads"][-1]["id"]
+    for path in (f"/uploads/{found}", "/slots/gallery/keys"):
+        page.goto(f"{demo.url}{path}")
+        expect(page.locator("main")).to_be_visible()
+        assert page.evaluate("document.documentElement.scrollWidth") <= width, path

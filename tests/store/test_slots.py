@@ -16,15 +16,16 @@ from gefa.core.errors import GefaError, PlanError
 from gefa.core.slot import KeepOriginal, Mask
 from gefa.core.treat.recipe import BUILT_IN, Recipe
 from gefa.core.upload import Focus
-from gefa.store.feed import Wanted, feed
+from gefa.store.feed import Wanted, feed, uploads_of
 from gefa.store.keys import Right, found_key, keys_of, new_key, revoke
-from gefa.store.models import Job, Notice, Upload, UploadState, Variant, now
+from gefa.store.models import Job, Notice, SlotKey, Upload, UploadState, Variant, now
 from gefa.store.notices import RETRIES, due, tried
 from gefa.store.recipes import save_recipe
 from gefa.store.slots import (
     add_slot,
     can_undo_settings,
     change_settings,
+    remove_slot,
     settings_of,
     site_of,
     slot_named,
@@ -113,6 +114,23 @@ def test_a_slot_inherits_what_it_does_not_say_itself(store: Store) -> None:
         assert can_undo_settings(slot) == "max_bytes, review"
         undo_settings(session, slot)
         assert settings_of(session, slot).max_bytes == 2_000
+
+
+def test_a_slot_goes_when_its_uploads_went(store: Store) -> None:
+    with store.session() as session:
+        slot = add_slot(session, "gallery", {"notify": "http://site.invalid/told"})
+        new_key(session, slot, "site", list(Right))
+        upload = accept(session, slot, sent(store))
+        finish(session, upload, "1")
+        with pytest.raises(PlanError, match="it has uploads"):
+            remove_slot(session, slot)
+        remove(session, upload)
+        assert uploads_of(session, slot) == (0, 1)
+        remove_slot(session, slot)
+        assert slot_named(session, "gallery") is None
+        for table in (Upload, Variant, Job, Notice, SlotKey):
+            assert session.exec(select(table)).all() == []
+        assert add_slot(session, "gallery").own == {}
 
 
 @pytest.mark.parametrize(

@@ -113,6 +113,10 @@ def test_settings_are_changed_by_rows_and_what_cannot_be_is_refused(demo: Server
         ):
             assert client.get(missing).status_code == 404, missing
         assert "cleared away" in client.get(f"{url}/trial?trial={'0' * 64}").text
+        refused = client.post("/slots/gallery/remove")
+        assert (refused.status_code, "Remove them first" in refused.text) == (409, True)
+        assert client.post(f"{url}/remove").url.path == "/slots"
+        assert client.get(url).status_code == 404
 
 
 def test_a_recipe_that_a_slot_needs_is_not_removed(demo: Server) -> None:

@@ -120,3 +120,10 @@ def counts(session: Session) -> dict[tuple[str, UploadState], int]:
         .group_by(col(Upload.slot_id), col(Upload.state))
     ).all()
     return {(slot_id, UploadState(state)): number for slot_id, state, number in found}
+
+
+def uploads_of(session: Session, slot: Slot) -> tuple[int, int]:
+    """How many uploads a slot has, and how many more were removed and can be had back."""
+    removed = session.exec(select(Upload.removed).where(Upload.slot_id == slot.id)).all()
+    gone = sum(time is not None for time in removed)
+    return len(removed) - gone, gone

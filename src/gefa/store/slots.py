@@ -7,15 +7,17 @@ from base64 import b64encode
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
+from sqlalchemy import delete
 from sqlmodel import Session, col, select
 
 from gefa.core.errors import PlanError
 from gefa.core.plan import Plan
 from gefa.core.slot import SLOT_NAME, SlotSettings, settings_from
 from gefa.core.treat.recipe import Recipe
-from gefa.store.models import Site, Slot
+from gefa.store.models import Notice, Resumable, Site, Slot, SlotKey, Upload
 from gefa.store.recipes import shelf_of_recipes
 from gefa.store.sources import marks_for
+from gefa.store.sweep import forget_upload
 
 MAX_EARLIER = 100
 """settings that can be gone back to"""
@@ -44,6 +46,21 @@ def add_slot(session: Session, name: str, own: Mapping[str, Any] | None = None) 
     _keep(session, slot, dict(own or {}))
     slot.earlier = []
     return slot
+
+
+def remove_slot(session: Session, slot: Slot) -> None:
+    """Take a slot away for good, with its keys, its notices and what was removed from it;
+    PlanError while there are uploads."""
+    uploads = session.exec(select(Upload).where(Upload.slot_id == slot.id)).all()
+    if any(upload.removed is None for upload in uploads):
+        raise PlanError("it has uploads.", advice="Remove them first.")
+    for upload in uploads:
+        forget_upload(session, upload)
+    session.flush()
+    for table in (SlotKey, Notice, Resumable):
+        session.execute(delete(table).where(col(table.slot_id) == slot.id))
+    session.delete(slot)
+    session.flush()
 
 
 def new_secret() -> str:

@@ -76,14 +76,19 @@ def sweep_rows(session: Session) -> list[str]:
     for upload in session.exec(
         rows(Upload).where(col(Upload.removed) < time - REMOVED_AFTER)
     ).all():
-        session.execute(delete(Variant).where(col(Variant.upload_id) == upload.id))
-        session.execute(delete(Job).where(col(Job.upload_id) == upload.id))
-        session.delete(upload)
+        forget_upload(session, upload)
     old = session.exec(rows(Resumable).where(col(Resumable.created) < time - RESUMED_WITHIN)).all()
     for resumable in old:
         session.delete(resumable)
     session.flush()
     return [resumable.id for resumable in old]
+
+
+def forget_upload(session: Session, upload: Upload) -> None:
+    """Take an upload away for good; its blobs go when nothing else refers to them."""
+    session.execute(delete(Variant).where(col(Variant.upload_id) == upload.id))
+    session.execute(delete(Job).where(col(Job.upload_id) == upload.id))
+    session.delete(upload)
 
 
 def sweep_blobs(session: Session, blobs: BlobStore, unused: float = UNUSED_SECONDS) -> int:

@@ -16,7 +16,7 @@ from gefa.core.read.sniff import FLAT_KINDS
 from gefa.core.slot import LABELS, SlotSettings, limits_in_words
 from gefa.core.treat.formats import FORMATS as FORMATS_MADE
 from gefa.core.treat.words import ratio_words
-from gefa.store.feed import counts
+from gefa.store.feed import counts, uploads_of
 from gefa.store.keys import Right, keys_of, new_key, revoke
 from gefa.store.models import Job, JobKind, JobState, Notice, Site, Slot, UploadState
 from gefa.store.notices import notices_of, tell_again
@@ -27,6 +27,7 @@ from gefa.store.slots import (
     can_undo_settings,
     change_settings,
     defaults_of,
+    remove_slot,
     settings_of,
     site_of,
     slot_named,
@@ -63,6 +64,9 @@ class SlotView:
     recipes: list[str]
     crops: list[CropLine]
     outdated: int = 0
+    uploads: int = 0
+    gone: int = 0
+    """uploads that were removed and can still be had back"""
 
     @property
     def site(self) -> bool:
@@ -95,7 +99,6 @@ def _slot(session: Session, name: str) -> Slot:
 
 def _view(session: Session, name: str) -> SlotView:
     of = _found(session, name)
-    shared = isinstance(of, Site)
     settings = defaults_of(session) if isinstance(of, Site) else settings_of(session, of)
     return SlotView(
         name,
@@ -104,8 +107,14 @@ def _view(session: Session, name: str) -> SlotView:
         can_undo_settings(of),
         sorted({*shelf_of_recipes(session), settings.recipe}),
         crop_lines(settings),
-        0 if shared or isinstance(of, Site) else _count_outdated(session, of),
+        *((0, 0, 0) if isinstance(of, Site) else _counted(session, of)),
     )
+
+
+def _counted(session: Session, slot: Slot) -> tuple[int, int, int]:
+    """Uploads that would come out otherwise now, that are there, and that were removed."""
+    there, gone = uploads_of(session, slot)
+    return _count_outdated(session, slot), there, gone
 
 
 def _count_outdated(session: Session, slot: Slot) -> int:
@@ -191,6 +200,17 @@ def back(
         except GefaError as error:
             raise Problem(422, "That cannot be", str(error)) from error
     return _changed(request, name, given, Tried(name, trial, called))
+
+
+@router.post("/{name}/remove")
+def remove(name: str, given: Given) -> Response:
+    """Take a slot away that has no uploads."""
+    with given.store.changing() as session:
+        try:
+            remove_slot(session, _slot(session, name))
+        except GefaError as error:
+            raise Problem(409, "It is in use", f"{name} cannot be removed: {error}") from error
+    return RedirectResponse("/slots", 303)
 
 
 @router.post("/{name}/undo")
