@@ -43,6 +43,7 @@ def open_source(page: Page, server: Server, name: str) -> None:
     page.goto(server.url)
     page.get_by_role("link", name=name).click()
     expect(page.locator("#list")).to_be_visible()
+    page.wait_for_load_state()
 
 
 def test_from_drop_to_bundle(page: Page, demo: Server, tmp_path: Path) -> None:
@@ -137,6 +138,7 @@ def test_the_keyboard_does_the_whole_job(page: Page, demo: Server, tmp_path: Pat
     tile.focus()
     page.keyboard.press("Enter")
     expect(page.locator("#list")).to_be_visible()
+    page.wait_for_load_state()
 
     for _ in range(4):
         page.keyboard.press("ArrowDown")
