@@ -270,15 +270,21 @@ def test_a_focal_point_is_dragged_and_what_is_made_is_what_was_shown(
     eventually(
         lambda: httpx.get(f"{demo.url}/api/v1/uploads/{id}").json()["tags"] == ["grain", "sea"], 10
     )
+    expect(page.locator("#markup")).to_contain_text("There is some once it is live.")
     page.get_by_role("button", name="Approve").click()
-    expect(page.get_by_text("Live.")).to_be_visible()
+    expect(page.get_by_text("Live.", exact=True)).to_be_visible()
+    page.get_by_label("with sizes").fill("50vw")
+    page.get_by_label("Alternative text").fill("Grain")
+    page.get_by_label("Tags").focus()
+    expect(page.locator("#text-html")).to_contain_text('alt="Grain"')
+    expect(page.locator("#text-html")).to_contain_text('sizes="50vw"')
     page.goto(f"{demo.url}/uploads?tag=grain")
     expect(page.get_by_text("1 upload", exact=False)).to_be_visible()
     page.get_by_role("link", name="a very long name").click()
     page.get_by_text("Remove it").click()
     page.get_by_role("button", name="Remove", exact=True).click()
     page.get_by_role("button", name="Have it back").click()
-    expect(page.get_by_text("Live.")).to_be_visible()
+    expect(page.get_by_text("Live.", exact=True)).to_be_visible()
 
 
 def test_held_uploads_are_decided_on_in_the_feed(page: Page, demo: Server) -> None:

@@ -175,7 +175,10 @@ def files(request: Request, upload_id: str, given: Given) -> Response:
     """What came out of it, as it is now."""
     with given.store.session() as session:
         view = _view(session, upload_id)
-    return page(request, "uploads/_files.html", view=view)
+    answer = page(request, "uploads/_files.html", view=view)
+    if not view.making:
+        answer.headers["HX-Trigger"] = "remade"  # the markup asks anew when it hears of it
+    return answer
 
 
 @router.get("/{upload_id}/markup")
