@@ -20,7 +20,7 @@ from gefa.demo.site.app import BANNER, CARD, LATER_BANNER, in_text
 from gefa.demo.site.gefa import Showing
 from gefa.demo.site.posts import Content, Picture, Record
 from tests.conftest import Server, eventually
-from tests.make import photo
+from tests.make import photo, with_profile
 
 VIEWPORTS = (390, 820, 1280)
 SHIFTS = """
@@ -220,6 +220,11 @@ def test_a_slot_is_tried_changed_undone_and_given_back(page: Page, demo: Server)
     page.get_by_role("button", name="Shown: as all slots").click()
     expect(page.get_by_label("Mask")).to_have_value("none")
     assert httpx.get(f"{demo.url}/uploads").text.count("<tr class") == before, "nothing is saved"
+    absurd = with_profile(photo(90, 60), "jpeg", b"absurd")
+    page.locator("#trial-file").set_input_files(
+        {"name": "absurd.jpg", "mimeType": "image/jpeg", "buffer": absurd}
+    )
+    expect(page.locator("#tried").get_by_role("alert")).to_contain_text("colour profile")
 
 
 def test_a_focal_point_is_dragged_and_what_is_made_is_what_was_shown(
@@ -273,6 +278,17 @@ def test_a_focal_point_is_dragged_and_what_is_made_is_what_was_shown(
     expect(page.locator("#markup")).to_contain_text("There is some once it is live.")
     page.get_by_role("button", name="Approve").click()
     expect(page.get_by_text("Live.", exact=True)).to_be_visible()
+    page.locator("#new-file").set_input_files(
+        {
+            "name": "other.png",
+            "mimeType": "image/png",
+            "buffer": photo(300, 300, 4).pngsave_buffer(),
+        }
+    )
+    expect(page.locator("h1")).to_have_text("other.png")
+    expect(page.locator("#focal svg")).to_have_attribute("viewBox", "0 0 300 300")
+    page.get_by_role("button", name="Approve").click()
+    expect(page.get_by_text("Live.", exact=True)).to_be_visible()
     page.get_by_label("with sizes").fill("50vw")
     page.get_by_label("Alternative text").fill("Grain")
     page.get_by_label("Tags").focus()
@@ -280,7 +296,7 @@ def test_a_focal_point_is_dragged_and_what_is_made_is_what_was_shown(
     expect(page.locator("#text-html")).to_contain_text('sizes="50vw"')
     page.goto(f"{demo.url}/uploads?tag=grain")
     expect(page.get_by_text("1 upload", exact=False)).to_be_visible()
-    page.get_by_role("link", name="a very long name").click()
+    page.get_by_role("link", name="other.png").click()
     page.get_by_text("Remove it").click()
     page.get_by_role("button", name="Remove", exact=True).click()
     page.get_by_role("button", name="Have it back").click()

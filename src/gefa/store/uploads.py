@@ -220,6 +220,7 @@ def replace(session: Session, upload: Upload, slot: Slot, sent: Sent) -> None:
     upload.blob, upload.bytes = sent.blob.sha256, sent.blob.bytes
     upload.focal_x = upload.focal_y = upload.suggested_x = upload.suggested_y = None
     upload.zoom, upload.reason, upload.problem = 1.0, "", ""
+    upload.width, upload.height, upload.preview = None, None, ""
     upload.approved = upload.original_gone = False
     if not served:
         upload.state = UploadState.PROCESSING

@@ -171,10 +171,13 @@ def show(request: Request, upload_id: str, given: Given) -> Response:
 
 
 @router.get("/{upload_id}/files")
-def files(request: Request, upload_id: str, given: Given) -> Response:
-    """What came out of it, as it is now."""
+def files(request: Request, upload_id: str, given: Given, seen: str | None = None) -> Response:
+    """What came out of it, as it is now; the page anew where it waited and ``seen``, the beginning
+    of its preview's digest, is not that of the picture that is there now."""
     with given.store.session() as session:
         view = _view(session, upload_id)
+    if seen is not None and not view.making and not (seen and view.upload.preview.startswith(seen)):
+        return Response(headers={"HX-Refresh": "true"})
     answer = page(request, "uploads/_files.html", view=view)
     if not view.making:
         answer.headers["HX-Trigger"] = "remade"  # the markup asks anew when it hears of it
