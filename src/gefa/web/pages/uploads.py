@@ -305,6 +305,8 @@ def reject_it(
 ) -> Response:
     """Let nobody see it, and say why."""
     _do(given, upload_id, lambda session, upload, _: reject(session, upload, reason))
+    if request.headers.get("HX-Request"):
+        return Response(headers={"HX-Refresh": "true"})  # another picture may be in its place again
     return _done(request, given, upload_id, back)
 
 
