@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
+import threading
 import time
 from pathlib import Path
 
@@ -85,6 +86,16 @@ def test_an_error_comes_back_whole() -> None:
         "is broken.",
         "Mend it.",
     )
+
+
+def test_processes_outlive_the_thread_that_started_them() -> None:
+    with Pool(1) as pool:
+        found: list[int] = []
+        thread = threading.Thread(target=lambda: found.append(pool.call(os.getpid)))
+        thread.start()
+        thread.join()
+        time.sleep(0.3)
+        assert pool.call(os.getpid) == found[0]
 
 
 def test_nothing_is_left_running() -> None:

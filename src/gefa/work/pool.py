@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import ctypes
 import multiprocessing
 import os
 import signal
 import threading
+import time
 from collections.abc import Callable
 from concurrent.futures import TimeoutError as FutureTimeout
 from concurrent.futures.process import BrokenProcessPool
@@ -21,7 +21,7 @@ TRIES = 2
 CALL_SECONDS = 900.0
 YIELDING = 10
 """niceness: about a tenth of the weight of a process that does not yield"""
-_PR_SET_PDEATHSIG = 1
+_LOOK_SECONDS = 0.5
 
 
 class Crashed(GefaError):
@@ -111,14 +111,17 @@ def _in_words(error: Exception, seconds: float) -> str:
     return f"it took longer than {seconds:.0f} s"
 
 
+def _end_with(parent: int) -> None:
+    while os.getppid() == parent:
+        time.sleep(_LOOK_SECONDS)
+    os._exit(1)
+
+
 def _prepare_process(parent: int, niceness: int) -> None:
     """End with the parent, leave Ctrl-C to it, and keep libvips small and strict."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    libc = ctypes.CDLL(None, use_errno=True)
-    if hasattr(libc, "prctl"):
-        libc.prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
-    if os.getppid() != parent:
-        os._exit(1)
+    # The system's own signal for this comes when the thread ends that started the process.
+    threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
     os.nice(niceness)
     import pyvips
 
