@@ -109,6 +109,10 @@ class FlatPicture(Document):
             self._tell_of_gamut()
 
     def profile_trouble(self) -> str:
+        return self._profile_trouble
+
+    @cached_property
+    def _profile_trouble(self) -> str:
         if self._kind is FileKind.HEIC:
             profile: bytes | None = heic_profile(self._path)
             return trouble_with(profile, "srgb") if profile else ""
