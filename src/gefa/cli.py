@@ -75,6 +75,10 @@ OwnWorkers = Annotated[
     int,
     typer.Option("--workers", min=0, max=256, help="Worker processes; 0 leaves it to others."),
 ]
+OwnServer = Annotated[
+    int | None,
+    typer.Option("--server", hidden=True, help="The process that started this one; ends with it."),
+]
 Where = Annotated[
     str,
     typer.Argument(metavar="[WHERE]", help="A folder, or s3://bucket/prefix.", show_default=False),
@@ -293,13 +297,14 @@ def serve(
 def worker(
     data: DataFolder = Path("gefa-data"),
     workers: Workers = cores(),
+    server: OwnServer = None,
 ) -> None:
     """Work for a server: take tasks from the queue of its data folder."""
     from gefa.work.worker import Worker
 
     _log_to_stderr()
     _places()
-    Worker(data.resolve(), workers).run()
+    Worker(data.resolve(), workers, server).run()
 
 
 @app.command()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import os
 import signal
 import socket
 import subprocess
@@ -27,7 +28,7 @@ class WorkerKeeper:
     def __init__(self, folder: Path, processes: int) -> None:
         self._command = [
             *(sys.executable, "-m", "gefa", "worker"),
-            *("--data", str(folder), "--workers", str(processes)),
+            *("--data", str(folder), "--workers", str(processes), "--server", str(os.getpid())),
         ]
         self._wanted = processes > 0
         self._stop = threading.Event()

@@ -128,7 +128,6 @@ def test_after_everything_was_killed_a_restart_finishes_the_run(
 
 def test_when_only_the_server_is_killed_its_workers_end_by_themselves(server: Server) -> None:
     worker_of(server)
-    time.sleep(1)
     below = children(server.process.pid)
     os.kill(server.process.pid, signal.SIGKILL)
     server.process.wait()

@@ -6,9 +6,11 @@ import os
 import signal
 import threading
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from pebble import ProcessFuture
 
 from gefa.core.errors import SourceError
 from gefa.work.pool import Crashed, Pool
@@ -41,8 +43,8 @@ def process_id() -> int:
 
 def test_work_is_done_in_other_processes() -> None:
     with Pool(2) as pool:
-        futures = [(pool.submit(double, n), n) for n in range(20)]
-        assert [pool.outcome(f, double, n) for f, n in futures] == [2 * n for n in range(20)]
+        calls = [pool.submit(double, n) for n in range(20)]
+        assert [pool.outcome(call) for call in calls] == [2 * n for n in range(20)]
         assert pool.call(process_id) != os.getpid()
 
 
@@ -57,10 +59,10 @@ def test_a_crash_is_tried_again_once_and_then_put_down_to_its_picture(tmp_path: 
 def test_a_crash_costs_no_other_call(tmp_path: Path) -> None:
     with Pool(2) as pool:
         bad = pool.submit(crash, tmp_path / "bad", 9)
-        good = [(pool.submit(double, n), n) for n in range(30)]
-        assert [pool.outcome(f, double, n) for f, n in good] == [2 * n for n in range(30)]
+        good = [pool.submit(double, n) for n in range(30)]
+        assert [pool.outcome(call) for call in good] == [2 * n for n in range(30)]
         with pytest.raises(Crashed):
-            pool.outcome(bad, crash, tmp_path / "bad", 9)
+            pool.outcome(bad)
 
 
 def test_what_hangs_is_ended() -> None:
@@ -76,6 +78,16 @@ def test_idle_processes_that_are_killed_are_replaced() -> None:
             os.kill(pool.call(process_id), signal.SIGKILL)
             time.sleep(0.3)
             assert pool.call(double, 3) == 6
+
+
+def test_a_call_that_was_lost_with_its_processes_is_made_again() -> None:
+    with Pool(1) as pool:
+        call = pool.submit(double, 5)
+        pool.outcome(call)
+        os.kill(pool.call(process_id), signal.SIGKILL)
+        eventually(lambda: not call.processes.active)
+        lost = replace(call, future=ProcessFuture())
+        assert pool.outcome(lost) == 10
 
 
 def test_an_error_comes_back_whole() -> None:

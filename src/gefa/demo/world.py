@@ -59,11 +59,11 @@ def draw_world(folder: Path, processes: int) -> list[Path]:
         ]
         calls.append((draw_panorama, (folder,)))
         calls += [(draw_photograph, (i, folder)) for i in range(len(SCENES))]
-        futures = [(pool.submit(function, *args), function, args) for function, args in calls]
+        asked = [pool.submit(function, *args) for function, args in calls]
         draw_pennants(folder / PENNANTS)
         draw_numbered(folder / TESTS)
-        for future, function, args in futures:
-            pool.outcome(future, function, *args)
+        for call in asked:
+            pool.outcome(call)
     return [folder / POSTER, folder / PENNANTS, folder / PANORAMA.file, *photographs]
 
 

@@ -11,7 +11,6 @@ from itertools import chain
 from pathlib import Path
 from typing import Any
 
-from pebble import ProcessFuture
 from pydantic import BaseModel, ValidationError
 
 from gefa.core.cut.again import Changes, carried_over, compare
@@ -31,7 +30,7 @@ from gefa.core.read.pack import is_pack, unpack
 from gefa.core.read.scratch import Scratch, sweep
 from gefa.core.read.sniff import HEAD_BYTES
 from gefa.core.read.survey import Survey, survey
-from gefa.work.pool import Pool
+from gefa.work.pool import Call, Pool
 
 HIDDEN = ".gefa"
 """the folder inside the out folder that remembers what was made from what"""
@@ -249,10 +248,10 @@ class Exporter:
             for name, path in named.items()
             if path not in known
         ]
-        running: list[tuple[Job, ProcessFuture, tuple[Any, ...]]] = []
-        taking: list[tuple[str, ProcessFuture, tuple[Any, ...]]] = []
+        running: list[tuple[Job, Call]] = []
+        taking: list[tuple[str, Call]] = []
         read_now = [(name, path, known[path]) for name, path in named.items() if path in known]
-        for name, path, surveyed in chain(read_now, self._surveyed(surveys, plan, whole, batch)):
+        for name, path, surveyed in chain(read_now, self._surveyed(surveys, batch)):
             own_plan = self._followed(surveyed, plan, whole, exported)
             prepared = prepare(surveyed, own_plan, names, marks=self._marks_of(own_plan))
             self._ask(prepared)
@@ -261,17 +260,21 @@ class Exporter:
             threads = 1 if len(named) > 1 else self._threads_for(prepared.jobs)
             for job in prepared.jobs:
                 mark = self._marks / job.recipe.mark.picture if job.recipe.mark else None
-                call = (path, name, job, self.out, self._force, threads, mark)
-                running.append((job, self._pool.submit(make_cut, *call), call))
+                call = self._pool.submit(
+                    make_cut, path, name, job, self.out, self._force, threads, mark
+                )
+                running.append((job, call))
             if prepared.originals:
-                more = (path, name, prepared.originals, self.out, self._force)
-                taking.append((name, self._pool.submit(make_originals, *more), more))
+                call = self._pool.submit(
+                    make_originals, path, name, prepared.originals, self.out, self._force
+                )
+                taking.append((name, call))
             self._told.planned(sum(len(job.variants) for job in prepared.jobs))
-        for job, future, call in running:
-            batch.take(self._outcome(job, future, call))
+        for job, call in running:
+            batch.take(self._outcome(job, call))
             self._told.made(job.cut.name, len(job.variants))
-        for name, future, more in taking:
-            self._take_originals(batch, name, future, more)
+        for name, call in taking:
+            self._take_originals(batch, name, call)
         _finish(self.out, before, set(named), batch, self._force)
         self._write_extras(batch, named)
         return exported
@@ -293,15 +296,11 @@ class Exporter:
         return max(1, self._pool.workers // max(1, new))
 
     def _surveyed(
-        self,
-        waiting: list[tuple[str, Path, ProcessFuture]],
-        plan: Plan,
-        whole: bool,
-        batch: _Batch,
+        self, waiting: list[tuple[str, Path, Call]], batch: _Batch
     ) -> Iterator[tuple[str, Path, Survey]]:
-        for name, path, future in waiting:
+        for name, path, call in waiting:
             try:
-                found = self._pool.outcome(future, survey_source, path, name, plan, whole, self.out)
+                found = self._pool.outcome(call)
             except GefaError as error:
                 batch.manifest.failed.append(Remark(cut=name, reason=str(error)))
                 continue
@@ -353,18 +352,16 @@ class Exporter:
             for job in large
         ]
 
-    def _outcome(self, job: Job, future: ProcessFuture, call: tuple[Any, ...]) -> JobReport:
+    def _outcome(self, job: Job, call: Call) -> JobReport:
         try:
-            report: JobReport = self._pool.outcome(future, make_cut, *call)
+            report: JobReport = self._pool.outcome(call)
             return report
         except (GefaError, OSError) as error:
             return failed_report(job, str(error))
 
-    def _take_originals(
-        self, batch: _Batch, name: str, future: ProcessFuture, call: tuple[Any, ...]
-    ) -> None:
+    def _take_originals(self, batch: _Batch, name: str, call: Call) -> None:
         try:
-            batch.manifest.originals += self._pool.outcome(future, make_originals, *call)
+            batch.manifest.originals += self._pool.outcome(call)
         except (GefaError, OSError) as error:
             batch.manifest.failed.append(Remark(cut=name, reason=f"originals: {error}"))
 

@@ -6,26 +6,46 @@ import multiprocessing
 import os
 import signal
 import threading
-import time
 from collections.abc import Callable
 from concurrent.futures import TimeoutError as FutureTimeout
+from concurrent.futures import wait
 from concurrent.futures.process import BrokenProcessPool
+from dataclasses import dataclass
 from typing import Any
 
 from pebble import ProcessExpired, ProcessFuture, ProcessPool
 
 from gefa.core.errors import GefaError
+from gefa.work.parent import when_gone
 
 TRIES = 2
 """how often a call is made before a crash is put down to its picture"""
 CALL_SECONDS = 900.0
 YIELDING = 10
 """niceness: about a tenth of the weight of a process that does not yield"""
-_LOOK_SECONDS = 0.5
+_LOOK_SECONDS = 1.0
 
 
 class Crashed(GefaError):
     """The process working on something died, or took too long, as often as it may."""
+
+
+@dataclass(frozen=True, slots=True)
+class Call:
+    """Something asked of a pool."""
+
+    function: Callable[..., Any]
+    args: tuple[Any, ...]
+    future: ProcessFuture
+    processes: ProcessPool
+
+    def result(self) -> Any:
+        """What came of it. Raises BrokenProcessPool also where nothing can come of it any more: a
+        call made in the moment in which the processes break is told by nobody."""
+        while not wait([self.future], _LOOK_SECONDS).done:
+            if not self.processes.active and not wait([self.future], _LOOK_SECONDS).done:
+                raise BrokenProcessPool("the processes broke before they were asked")
+        return self.future.result()
 
 
 class Pool:
@@ -56,31 +76,32 @@ class Pool:
         for _ in range(self.workers):
             self.submit(_get_ready)
 
-    def submit(self, function: Callable[..., Any], *args: Any) -> ProcessFuture:
+    def submit(self, function: Callable[..., Any], *args: Any) -> Call:
         with self._lock:
             if not self._pool.active:
                 # It breaks for good when a process is killed that was busy with nothing.
                 self._pool.stop()
                 self._pool = self._new()
-            return self._pool.schedule(function, args=args, timeout=self._seconds)
+            future = self._pool.schedule(function, args=args, timeout=self._seconds)
+            return Call(function, args, future, self._pool)
 
-    def outcome(self, future: ProcessFuture, function: Callable[..., Any], *args: Any) -> Any:
+    def outcome(self, call: Call) -> Any:
         """The call's result. A crash is tried again; raises Crashed when tries are used up, and
         whatever the function itself raised."""
         for attempt in range(TRIES):
             try:
-                return future.result()
+                return call.result()
             except (ProcessExpired, BrokenProcessPool, FutureTimeout) as error:
                 reason = _in_words(error, self._seconds)
             if attempt + 1 < TRIES:
-                future = self.submit(function, *args)
+                call = self.submit(call.function, *call.args)
         raise Crashed(
             f"{reason}, {TRIES} times.", advice="The picture may be damaged; save it anew."
         )
 
     def call(self, function: Callable[..., Any], *args: Any) -> Any:
         """Call ``function`` in a process and wait; as ``outcome``."""
-        return self.outcome(self.submit(function, *args), function, *args)
+        return self.outcome(self.submit(function, *args))
 
     def close(self, *, wait: bool = True) -> None:
         if wait:
@@ -111,17 +132,10 @@ def _in_words(error: Exception, seconds: float) -> str:
     return f"it took longer than {seconds:.0f} s"
 
 
-def _end_with(parent: int) -> None:
-    while os.getppid() == parent:
-        time.sleep(_LOOK_SECONDS)
-    os._exit(1)
-
-
 def _prepare_process(parent: int, niceness: int) -> None:
     """End with the parent, leave Ctrl-C to it, and keep libvips small and strict."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    # The system's own signal for this comes when the thread ends that started the process.
-    threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
+    when_gone(parent, lambda: os._exit(1))
     os.nice(niceness)
     import pyvips
 

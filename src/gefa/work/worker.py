@@ -6,23 +6,29 @@ import logging
 import os
 import signal
 import threading
+import time
 from pathlib import Path
 
 from huey.consumer import Consumer
 
 from gefa.core.errors import GefaError, SourceError
+from gefa.work.parent import when_gone
 from gefa.work.pool import Pool
 from gefa.work.queue import Outcome, Task, WorkQueue, beat
 from gefa.work.tasks import TASKS
 
 BEAT_SECONDS = 2.0
+_GRACE_SECONDS = 5.0
 log = logging.getLogger("gefa.worker")
 
 
 class Worker:
-    """As many tasks at once as there are ``processes``."""
+    """As many tasks at once as there are ``processes``. One that a server started ends when that
+    ``server``, a process number, is gone."""
 
-    def __init__(self, folder: Path, processes: int) -> None:
+    def __init__(self, folder: Path, processes: int, server: int | None = None) -> None:
+        if server is not None:
+            when_gone(server, _end)
         self._folder = folder
         self._queue = WorkQueue(folder, self._handle)
         self._pool = Pool(processes, yielding=True)
@@ -42,7 +48,6 @@ class Worker:
         """Work until told to stop; returns when everything is put down."""
         self._pool.start()
         threading.Thread(target=self._keep_beating, daemon=True).start()
-        threading.Thread(target=self._end_with_parent, args=(os.getppid(),), daemon=True).start()
         try:
             self._consumer.run()
         finally:
@@ -88,12 +93,9 @@ class Worker:
                 for job in self._held:
                     self._queue.hold(job, beat())
 
-    def _end_with_parent(self, parent: int) -> None:
-        """A worker started by a server ends when the server is gone, however it went."""
-        waiting = threading.Event()
-        while not waiting.wait(0.5):
-            if os.getppid() != parent:
-                log.warning("the server is gone; ending")
-                os.kill(os.getpid(), signal.SIGTERM)
-                waiting.wait(5)
-                os._exit(1)
+
+def _end() -> None:
+    log.warning("the server is gone; ending")
+    os.kill(os.getpid(), signal.SIGTERM)
+    time.sleep(_GRACE_SECONDS)
+    os._exit(1)

@@ -1,0 +1,25 @@
+"""Processes that end with the process that started them, however that ended."""
+
+from __future__ import annotations
+
+import os
+import threading
+import time
+from collections.abc import Callable
+
+_LOOK_SECONDS = 0.5
+
+
+def when_gone(parent: int, then: Callable[[], None]) -> None:
+    """Call ``then`` in a thread once the process ``parent`` is not this one's parent any more.
+
+    The parent says its number itself: asked for here, it could be gone already. The system's own
+    signal for this comes when the *thread* ends that started the process.
+    """
+
+    def look() -> None:
+        while os.getppid() == parent:
+            time.sleep(_LOOK_SECONDS)
+        then()
+
+    threading.Thread(target=look, daemon=True).start()
