@@ -178,9 +178,10 @@ def files(request: Request, upload_id: str, given: Given, seen: str | None = Non
         view = _view(session, upload_id)
     if seen is not None and not view.making and not (seen and view.upload.preview.startswith(seen)):
         return Response(headers={"HX-Refresh": "true"})
-    answer = page(request, "uploads/_files.html", view=view)
+    answer = page(request, "uploads/_answer.html", view=view)
     if not view.making:
-        answer.headers["HX-Trigger"] = "remade"  # the markup asks anew when it hears of it
+        # The markup asks anew when it hears of it.
+        answer.headers["HX-Trigger-After-Swap"] = "remade"
     return answer
 
 

@@ -14,12 +14,12 @@ document.addEventListener("htmx:beforeRequest", (event) => {
   if (counts(event)) underway += 1;
 });
 document.addEventListener("htmx:afterRequest", (event) => {
+  if (event.detail.failed) refused = true;
   if (counts(event)) underway -= 1;
 });
-for (const trouble of ["htmx:responseError", "htmx:sendError"])
-  document.addEventListener(trouble, () => {
-    refused = true;
-  });
+document.addEventListener("htmx:sendError", () => {
+  refused = true;
+});
 document.addEventListener("change", (event) => {
   if (event.target.closest(SENDS)) changed = performance.now();
 }, true);

@@ -11,7 +11,7 @@ const clear = () => {
 const say = (text, cause) => {
   clear();
   const place = cause?.closest?.(".sentence p, .list form, .list details, .list td");
-  if (!place) {
+  if (!place?.isConnected) {
     everywhere.textContent = text;
     everywhere.hidden = false;
     return;
@@ -39,9 +39,8 @@ const causeOf = (event) =>
 document.addEventListener("htmx:sendError", (event) =>
   say(`Not saved: the server does not answer. Start it, then: ${AGAIN}`, causeOf(event)),
 );
-document.addEventListener("htmx:responseError", (event) =>
-  say(`Not saved: ${reason(event.detail.xhr)}`, causeOf(event)),
-);
+// Heard also of what has been replaced since it asked, which "htmx:responseError" is not.
 document.addEventListener("htmx:afterRequest", (event) => {
-  if (event.detail.successful) clear();
+  if (event.detail.failed) say(`Not saved: ${reason(event.detail.xhr)}`, causeOf(event));
+  else if (event.detail.successful) clear();
 });
