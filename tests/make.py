@@ -85,7 +85,7 @@ def ora(path: Path, width: int, height: int, items: list[Any]) -> Path:
             inner = "".join(write(child) for child in item.items)
             return f"<stack name={quoteattr(item.name)} {extra}>{inner}</stack>"
         source = f"data/{len(bitmaps)}.png"
-        bitmaps[source] = item.image.pngsave_buffer()
+        bitmaps[source] = item.image.pngsave_buffer(compression=1)
         return (
             f'<layer name={quoteattr(item.name)} src="{source}" x="{item.x}" y="{item.y}" {extra}/>'
         )

@@ -15,7 +15,7 @@ import pytest
 
 from gefa.core.deliver.manifest import Manifest
 from gefa.core.plan import parse_plan
-from tests.conftest import Server, eventually, start
+from tests.conftest import HTTP, Server, eventually, start
 from tests.make import BLUE, GREEN, RED, G, L, dot, flat, ora, photo, svg
 from tests.web.test_pages import bring_in, png, ready, run
 
@@ -86,7 +86,7 @@ def test_changes_at_the_same_time_cost_none_of_each_other(
 
     def tick(n: int) -> int:
         fields = {"do": "tick", "part": f"Flag {n}", "on": "true"}
-        return httpx.post(f"{pages.base_url}/sources/{source}/plan", data=fields).status_code
+        return HTTP.post(f"{pages.base_url}/sources/{source}/plan", data=fields).status_code
 
     with ThreadPoolExecutor(6) as pool:
         assert set(pool.map(tick, range(12))) == {303}

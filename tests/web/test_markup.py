@@ -8,7 +8,7 @@ import html5lib
 import httpx
 import pytest
 
-from tests.conftest import Server
+from tests.conftest import HTTP, Server
 from tests.make import photo
 from tests.web.test_uploads import problem
 
@@ -16,7 +16,7 @@ from tests.web.test_uploads import problem
 @pytest.fixture(scope="module")
 def upload(demo: Server) -> str:
     """The address of a live upload with several crops."""
-    answer = httpx.post(
+    answer = HTTP.post(
         f"{demo.url}/api/v1/slots/gallery/uploads",
         files={"file": ("kite.jpg", bytes(photo(900, 700, 95).jpegsave_buffer()))},
         data={"alt": "A kite"},
@@ -29,7 +29,7 @@ def upload(demo: Server) -> str:
 def test_markup_comes_in_every_form_and_says_what_is_loaded(upload: str) -> None:
     params: Any = {"crop": "card", "sizes": "50vw", "art": "square; (max-width: 400px); 90px",
               "lazy": False, "placeholder": "tiny", "viewport": 800, "density": 1.25}  # fmt: skip
-    told = httpx.get(f"{upload}/markup", params=params).json()
+    told = HTTP.get(f"{upload}/markup", params=params).json()
     tree = html5lib.parse(told["html"], namespaceHTMLElements=False)
     (img,) = tree.iter("img")
     assert (img.get("alt"), img.get("loading"), img.get("sizes")) == ("A kite", "eager", "50vw")
@@ -39,12 +39,12 @@ def test_markup_comes_in_every_form_and_says_what_is_loaded(upload: str) -> None
     assert {source.get("sizes") for source in sources} == {"90px"}
     assert {source.get("width") == source.get("height") for source in sources} == {True}
     assert (told["loads"]["width"], told["loads"]["format"]) == (640, "avif")
-    assert httpx.get(httpx.URL(upload).join(told["loads"]["url"])).status_code == 200
+    assert HTTP.get(httpx.URL(upload).join(told["loads"]["url"])).status_code == 200
     assert told["jinja"].startswith("{% macro kite(")
     assert told["preload"].count("<link ") == 2
     assert "image-set(" in told["css"]
     assert {source["type"] for source in told["data"]["sources"]} >= {"image/avif", "image/jpeg"}
-    small = httpx.get(f"{upload}/markup", params={**params, "viewport": 390}).json()["loads"]
+    small = HTTP.get(f"{upload}/markup", params={**params, "viewport": 390}).json()["loads"]
     assert (small["width"], small["height"]) == (192, 192)
 
 
@@ -64,12 +64,12 @@ def test_markup_comes_in_every_form_and_says_what_is_loaded(upload: str) -> None
 def test_markup_that_cannot_be_says_why(
     upload: str, params: dict[str, str], status: int, said: str
 ) -> None:
-    assert said in problem(httpx.get(f"{upload}/markup", params=params), status)
+    assert said in problem(HTTP.get(f"{upload}/markup", params=params), status)
 
 
 def test_an_upload_that_is_not_live_has_no_markup(demo: Server) -> None:
     assert "may have been removed" in problem(
-        httpx.get(f"{demo.url}/api/v1/uploads/nobody/markup"), 404
+        HTTP.get(f"{demo.url}/api/v1/uploads/nobody/markup"), 404
     )
 
 

@@ -20,7 +20,7 @@ from gefa.store.keys import Right, new_key
 from gefa.store.models import Notice, Slot
 from gefa.store.slots import add_slot, slot_named
 from gefa.store.store import Store
-from tests.conftest import Server, eventually
+from tests.conftest import HTTP, Server, eventually
 from tests.make import loaded, photo
 from tests.web.test_uploads import PROBLEM, jpeg, problem
 
@@ -52,7 +52,7 @@ class Site:
         """The upload once nothing is being made of it."""
 
         def done() -> Any:
-            found = httpx.get(f"{self.server.url}/api/v1/uploads/{id}").json()
+            found = HTTP.get(f"{self.server.url}/api/v1/uploads/{id}").json()
             return None if found["making"] else found
 
         return dict(eventually(done, step=0.05))
@@ -203,7 +203,7 @@ def test_a_key_does_only_what_it_may(site: Callable[..., Site]) -> None:
     with other.client("upload") as stranger:
         problem(stranger.delete(f"/api/v1/uploads/{id}"), 404)
         assert "does not open" in problem(stranger.post(post, files={"file": ("a.jpg", b"x")}), 403)
-    problem(httpx.delete(f"{here.server.url}/api/v1/uploads/{id}"), 401)
+    problem(HTTP.delete(f"{here.server.url}/api/v1/uploads/{id}"), 401)
 
 
 def test_a_held_upload_is_served_to_reviewers_only(site: Callable[..., Site]) -> None:
@@ -223,8 +223,8 @@ def test_a_held_upload_is_served_to_reviewers_only(site: Callable[..., Site]) ->
         assert (seen.status_code, seen.headers["Cache-Control"]) == (200, "private, no-store")
         for stranger in (
             sender.get(url),
-            httpx.get(here.server.url + url),
-            httpx.get(f"{here.server.url}/m/{id}?w=90"),
+            HTTP.get(here.server.url + url),
+            HTTP.get(f"{here.server.url}/m/{id}?w=90"),
         ):
             assert stranger.status_code == 404
         assert "say why" in problem(
@@ -234,7 +234,7 @@ def test_a_held_upload_is_served_to_reviewers_only(site: Callable[..., Site]) ->
         assert (rejected["state"], rejected["problem"]) == ("rejected", "Blurred")
         live = reviewer.post(f"/api/v1/uploads/{id}/approve").json()
         assert (live["state"], live["problem"], live["alt"]) == ("live", "", "Kites")
-    assert httpx.get(here.server.url + url).status_code == 200
+    assert HTTP.get(here.server.url + url).status_code == 200
 
 
 def test_a_new_focal_point_makes_only_what_depends_on_it(site: Callable[..., Site]) -> None:
@@ -256,7 +256,7 @@ def test_a_new_focal_point_makes_only_what_depends_on_it(site: Callable[..., Sit
     assert urls(before, "whole") == urls(after, "whole")
     assert not urls(before, "square") & urls(after, "square")
     for old in urls(before, "square") | urls(after, "wide"):
-        assert httpx.get(here.server.url + old).status_code == 200
+        assert HTTP.get(here.server.url + old).status_code == 200
     square = next(
         v
         for v in after["variants"]
@@ -264,7 +264,7 @@ def test_a_new_focal_point_makes_only_what_depends_on_it(site: Callable[..., Sit
     )
     rect = next(crop["rect"] for crop in after["crops"] if crop["name"] == "square")
     assert rect == {"x": 200, "y": 50, "width": 200, "height": 200}
-    shown = loaded(httpx.get(here.server.url + square["url"]).content)
+    shown = loaded(HTTP.get(here.server.url + square["url"]).content)
     wanted = photo(400, 300, 67).crop(*rect.values()).thumbnail_image(60)
     assert (shown.cast("float") - wanted.cast("float")).abs().avg() < 6
     with here.client("upload") as client:
@@ -293,23 +293,23 @@ def test_a_file_is_replaced_under_the_same_identity_and_removed_and_had_back(
         )
         assert second["original"]["width"] == 180
         old, new = first["variants"][0]["url"], second["variants"][0]["url"]
-        assert [httpx.get(here.server.url + url).status_code for url in (old, new)] == [200, 200]
+        assert [HTTP.get(here.server.url + url).status_code for url in (old, new)] == [200, 200]
         assert client.delete(path).status_code == 204
-        assert [httpx.get(here.server.url + url).status_code for url in (old, new, path)] == [
+        assert [HTTP.get(here.server.url + url).status_code for url in (old, new, path)] == [
             404
         ] * 3
         assert client.post(f"{path}/restore").json()["state"] == "live"
-        assert httpx.get(here.server.url + new).status_code == 200
+        assert HTTP.get(here.server.url + new).status_code == 200
 
 
 def test_an_address_without_a_format_may_name_a_crop(site: Callable[..., Site]) -> None:
     here = site()
     id = here.send(jpeg(300, 200, 70)).json()["id"]
     for query, width in (("w=90", 120), ("w=90&crop=wide", 90), ("crop=whole", 100), ("", 200)):
-        answer = httpx.get(f"{here.server.url}/m/{id}?{query}")
+        answer = HTTP.get(f"{here.server.url}/m/{id}?{query}")
         assert (answer.status_code, loaded(answer.content).width) == (200, width), query
-    assert httpx.get(f"{here.server.url}/m/{id}?crop=other").status_code == 404
-    refused = httpx.post(f"{here.server.url}/m/{id}")
+    assert HTTP.get(f"{here.server.url}/m/{id}?crop=other").status_code == 404
+    refused = HTTP.post(f"{here.server.url}/m/{id}")
     assert (refused.status_code, refused.headers["Allow"]) == (405, "GET, HEAD")
 
 
@@ -404,7 +404,7 @@ def test_pieces_that_cannot_be_are_refused_by_the_protocols_numbers(
     piece = {**auth, "Content-Type": "application/offset+octet-stream"}
 
     def begin(length: int, **more: str) -> str:
-        answer = httpx.post(url, headers={**auth, "Upload-Length": str(length), **more})
+        answer = HTTP.post(url, headers={**auth, "Upload-Length": str(length), **more})
         assert answer.status_code == 201, answer.text
         return str(answer.headers["Location"])
 
@@ -415,21 +415,21 @@ def test_pieces_that_cannot_be_are_refused_by_the_protocols_numbers(
         "50000",
     )
     assert {"creation", "termination"} <= set(told.headers["Tus-Extension"].split(","))
-    old = httpx.post(url, headers={**auth, "Tus-Resumable": "0.2.2", "Upload-Length": "5"})
+    old = HTTP.post(url, headers={**auth, "Tus-Resumable": "0.2.2", "Upload-Length": "5"})
     assert (old.status_code, old.headers["Tus-Version"]) == (412, "1.0.0")
-    problem(httpx.post(url, headers={**auth, "Upload-Length": "50001"}), 413)
-    problem(httpx.post(url, headers={**auth, "Upload-Length": "-3"}), 422)
+    problem(HTTP.post(url, headers={**auth, "Upload-Length": "50001"}), 413)
+    problem(HTTP.post(url, headers={**auth, "Upload-Length": "-3"}), 422)
     problem(
-        httpx.post(url, headers={**auth, "Upload-Length": "3", "Upload-Metadata": "alt %%"}), 422
+        HTTP.post(url, headers={**auth, "Upload-Length": "3", "Upload-Metadata": "alt %%"}), 422
     )
     at = begin(10)
-    problem(httpx.patch(at, content=b"x", headers={**piece, "Upload-Offset": "3"}), 409)
-    problem(httpx.patch(at, content=b"x", headers={**auth, "Upload-Offset": "0"}), 415)
-    problem(httpx.patch(at, content=b"x" * 11, headers={**piece, "Upload-Offset": "0"}), 413)
-    first = httpx.patch(at, content=b"\xff\xd8\xffab", headers={**piece, "Upload-Offset": "0"})
+    problem(HTTP.patch(at, content=b"x", headers={**piece, "Upload-Offset": "3"}), 409)
+    problem(HTTP.patch(at, content=b"x", headers={**auth, "Upload-Offset": "0"}), 415)
+    problem(HTTP.patch(at, content=b"x" * 11, headers={**piece, "Upload-Offset": "0"}), 413)
+    first = HTTP.patch(at, content=b"\xff\xd8\xffab", headers={**piece, "Upload-Offset": "0"})
     assert (first.status_code, first.headers["Upload-Offset"]) == (204, "5")
     assert "Upload-Expires" in first.headers
-    last = httpx.post(
+    last = HTTP.post(
         at,
         content=b"cdefg",
         headers={**piece, "Upload-Offset": "5", "X-HTTP-Method-Override": "PATCH"},
@@ -437,11 +437,11 @@ def test_pieces_that_cannot_be_are_refused_by_the_protocols_numbers(
     assert "Gefa-Upload" in last.headers
     words = begin(5, **{"Upload-Metadata": "filename bm90ZXMudHh0"})
     assert "notes.txt" in problem(
-        httpx.patch(words, content=b"words", headers={**piece, "Upload-Offset": "0"}), 415
+        HTTP.patch(words, content=b"words", headers={**piece, "Upload-Offset": "0"}), 415
     )
     assert httpx.head(words, headers=auth).status_code == 404
     gone = begin(9)
-    assert httpx.delete(gone, headers=auth).status_code == 204
+    assert HTTP.delete(gone, headers=auth).status_code == 204
     assert httpx.head(gone, headers=auth).status_code == 404
     assert httpx.head(at, headers={**auth, "Authorization": "Bearer no"}).status_code == 401
     assert (
@@ -452,7 +452,7 @@ def test_pieces_that_cannot_be_are_refused_by_the_protocols_numbers(
 
 
 def test_the_api_describes_all_of_it(demo: Server) -> None:
-    described = httpx.get(f"{demo.url}/api/v1/openapi.json").json()["paths"]
+    described = HTTP.get(f"{demo.url}/api/v1/openapi.json").json()["paths"]
     for path, methods in {
         "/api/v1/slots/{slot}/uploads": {"get", "post"},
         "/api/v1/slots/{slot}/resumable": {"options", "post"},

@@ -17,7 +17,7 @@ from gefa.core.deliver.manifest import Manifest
 from tests.conftest import Server, eventually, start
 from tests.make import L, ora, photo
 
-CUTS = 4
+CUTS = 3
 FILES = 3 * 2
 """of a cut: three formats at 480 and its natural 800 px"""
 

@@ -87,7 +87,7 @@ def test_two_workers_elsewhere_finish_everything_once_though_one_is_killed(
             worker(tmp_path / "one") as one,
             worker(tmp_path / "two") as two,
         ):
-            ids = [send(client, number) for number in range(10)]
+            ids = [send(client, number) for number in range(6)]
             eventually(
                 lambda: any(
                     client.get(f"/api/v1/uploads/{id}").json()["state"] == "live" for id in ids
