@@ -32,13 +32,20 @@ $(VENV)/.made:
 	touch $@
 
 $(VENV)/.ready: $(VENV)/.made requirements.lock pyproject.toml
-	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
-	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	$(call install,requirements.lock)
 	touch $@
 
-$(VENV)/.ready-dev: $(VENV)/.ready requirements-dev.lock
-	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements-dev.lock
-	touch $@
+# The lock for development has all that the other one has, in the same versions.
+$(VENV)/.ready-dev: $(VENV)/.made requirements-dev.lock pyproject.toml
+	$(call install,requirements-dev.lock)
+	touch $(VENV)/.ready $@
+
+# pip compiles on one core what Python can compile on all.
+define install
+	$(BIN)/pip install --quiet --disable-pip-version-check --no-compile --require-hashes -r $(1)
+	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	-$(BIN)/python -m compileall -qq -j 0 $(VENV)/lib src tests
+endef
 
 chromium:
 	@scripts/ensure chromium
