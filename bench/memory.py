@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import subprocess
 import sys
 from dataclasses import dataclass
@@ -48,8 +49,6 @@ def peak_memory(folder: Path) -> Memory:
 
 def print_peak() -> None:
     """The other end of ``peak_memory``: what a worker process does, and its high-water mark."""
-    import resource
-
     from gefa.core.jobs import prepare, survey_for
     from gefa.core.plan import Plan
     from gefa.core.read import read
@@ -60,5 +59,12 @@ def print_peak() -> None:
     document = read(source)
     (job,) = prepare(survey_for(document, plan), plan).jobs
     report = make_cut(source, source.name, job, out, False)
-    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
-    print(json.dumps({"bytes": peak, "files": len(report.files)}))
+    print(json.dumps({"bytes": high_water(), "files": len(report.files)}))
+
+
+def high_water() -> int:
+    """The largest resident size of this process so far, in bytes. ``getrusage`` would count that of
+    the process that started it, from before its own program was loaded."""
+    status = Path("/proc/self/status").read_text("ascii")
+    (kilobytes,) = re.findall(r"^VmHWM:\s+(\d+) kB$", status, re.MULTILINE)
+    return int(kilobytes) * 1024
