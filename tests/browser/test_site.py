@@ -312,6 +312,8 @@ def approve_while_an_earlier_answer_is_under_way(page: Page) -> None:
         page.keyboard.press("+")
     with page.expect_request("**/approve"):
         page.get_by_role("button", name="Approve").click()
+    while len(asked) < 2:
+        page.wait_for_timeout(20)
     earlier, later = asked
     earlier.continue_()
     expect(page.get_by_role("button", name="Approve")).to_have_count(0)

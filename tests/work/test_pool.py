@@ -110,6 +110,26 @@ def test_processes_outlive_the_thread_that_started_them() -> None:
         assert pool.call(os.getpid) == found[0]
 
 
+def test_a_call_that_is_under_way_when_all_is_stopped_starts_nothing_anew() -> None:
+    pool = Pool(1)
+    child = pool.call(process_id)
+    told: list[Exception] = []
+
+    def ask() -> None:
+        try:
+            pool.call(sleep, 60)
+        except Crashed as error:
+            told.append(error)
+
+    thread = threading.Thread(target=ask, daemon=True)
+    thread.start()
+    time.sleep(0.3)
+    pool.close(wait=False)
+    thread.join(20)
+    assert "were stopped" in str(told[0])
+    eventually(lambda: not Path(f"/proc/{child}").exists(), seconds=5)
+
+
 def test_nothing_is_left_running() -> None:
     with Pool(2) as pool:
         children = {pool.call(process_id) for _ in range(4)}

@@ -61,6 +61,7 @@ class Pool:
         self._seconds = seconds
         self._niceness = YIELDING if yielding else 0
         self._lock = threading.Lock()
+        self._closed = False
         self._pool = self._new()
 
     def _new(self) -> ProcessPool:
@@ -78,6 +79,8 @@ class Pool:
 
     def submit(self, function: Callable[..., Any], *args: Any) -> Call:
         with self._lock:
+            if self._closed:
+                raise Crashed("the processes were stopped.", advice="Start it again.")
             if not self._pool.active:
                 # It breaks for good when a process is killed that was busy with nothing.
                 self._pool.stop()
@@ -104,6 +107,9 @@ class Pool:
         return self.outcome(self.submit(function, *args))
 
     def close(self, *, wait: bool = True) -> None:
+        """End the processes, once all calls are done or, without ``wait``, at once."""
+        with self._lock:
+            self._closed = not wait
         if wait:
             self._pool.close()
         else:
