@@ -14,7 +14,7 @@ from alembic import command
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from sqlalchemy import create_engine, text
-from sqlalchemy.exc import IntegrityError
+from sqlalchemy.exc import IntegrityError, OperationalError
 from sqlmodel import SQLModel, select
 
 from gefa.core.deliver.shelf import write_whole
@@ -60,6 +60,24 @@ def test_the_database_is_set_up_to_last(store: Store) -> None:
                 job_id="none", cut="", path="", format="", width=1, height=1, bytes=1, sha256=""
             )
         )
+
+
+def test_what_is_shown_is_of_one_moment_and_changes_nothing(store: Store) -> None:
+    def called() -> list[str]:
+        return [source.name for source, _ in all_sources(session)]
+
+    with store.session() as session:
+        bring_in(session, "a.png", store.blobs.put(b"a"), "png")
+    with store.reading() as session:
+        assert called() == ["a.png"]
+        with store.session() as other:
+            bring_in(other, "b.png", store.blobs.put(b"b"), "png")
+        assert called() == ["a.png"]
+    with pytest.raises(OperationalError, match="readonly"), store.reading() as session:
+        bring_in(session, "c.png", store.blobs.put(b"c"), "png")
+    with store.session() as session:
+        bring_in(session, "d.png", store.blobs.put(b"d"), "png")
+        assert sorted(called()) == ["a.png", "b.png", "d.png"]
 
 
 def test_opening_a_store_again_keeps_what_is_in_it(tmp_path: Path) -> None:

@@ -36,6 +36,19 @@ class Store:
             session.commit()
 
     @contextmanager
+    def reading(self) -> Iterator[Session]:
+        """A session for what is only shown: all that is read is of one moment, whatever is changed
+        meanwhile. It refuses to change anything."""
+        with Session(self.engine, expire_on_commit=False) as session:
+            connection = session.connection()
+            connection.exec_driver_sql("PRAGMA query_only = ON")
+            try:
+                connection.exec_driver_sql("BEGIN")
+                yield session
+            finally:
+                connection.exec_driver_sql("PRAGMA query_only = OFF")
+
+    @contextmanager
     def changing(self) -> Iterator[Session]:
         """A session for what changes things by what it reads: nobody else changes anything between
         its first line and its last, so keep it short."""

@@ -253,7 +253,7 @@ class Shelf:
         return self._pictures[upload_id]
 
     def _find(self, upload_id: str, digest: str, path: str) -> Served | None:
-        with self._store.session() as session:
+        with self._store.reading() as session:
             upload = session.get(Upload, upload_id)
             if upload is None or upload.removed is not None:
                 return None
@@ -269,7 +269,7 @@ class Shelf:
             )
 
     def _find_all(self, upload_id: str) -> Picture | None:
-        with self._store.session() as session:
+        with self._store.reading() as session:
             upload = session.get(Upload, upload_id)
             if upload is None or upload.removed is not None:
                 return None

@@ -115,7 +115,7 @@ def markup_of(
     viewport: Viewport | None = None,
 ) -> MarkupAnswer:
     """Markup for a live upload; Problem where there is none, or something cannot be."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         upload = session.get(Upload, upload_id)
         if upload is None or upload.removed is not None:
             raise Problem(404, "No such upload", "It may have been removed.")

@@ -221,7 +221,7 @@ async def _settled(given: Services, outcomes: list[Outcome], seconds: float) -> 
 
 
 def _again(given: Services, outcomes: list[Outcome]) -> list[Outcome]:
-    with given.store.session() as session:
+    with given.store.reading() as session:
         return [
             session.get_one(Upload, one.id) if isinstance(one, Upload) else one for one in outcomes
         ]
@@ -257,7 +257,7 @@ def _result(given: Services, access: Access, name: str, outcome: Outcome) -> Res
         return Result(name=name, status=422, problem=body)
     status = 201 if outcome.state in _SETTLED else 202
     held = access.may(Right.REVIEW)
-    with given.store.session() as session:
+    with given.store.reading() as session:
         answer = described(session, outcome, access.slot, held=held)
     return Result(name=name, status=status, upload=answer)
 
@@ -280,7 +280,7 @@ def show(
     sizes: Annotated[str, Query(description="The sizes attribute for the markup.")] = "",
 ) -> Any:
     """What became of an upload. Its id cannot be guessed, so no key is asked for."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         upload = session.get(Upload, upload_id)
         if upload is None or upload.removed is not None:
             raise Problem(404, "No such upload", "It may have been removed.")
@@ -302,7 +302,7 @@ def listing(
     """The slot's uploads, newest first. It takes a key with the right to read."""
     access = slot_opened(given, slot, authorization, Right.READ)
     own = wanted.model_copy(update={"slot": slot})
-    with given.store.session() as session:
+    with given.store.reading() as session:
         page = feed(session, own, LISTED)
         held = access.may(Right.REVIEW)
         answers = [described(session, one, access.slot, held=held) for one in page.uploads]

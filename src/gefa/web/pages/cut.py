@@ -66,7 +66,7 @@ def _ready(session: Session, source_id: str) -> tuple[Source, Revision]:
 @router.get("/sources/{source_id}")
 def show(request: Request, source_id: str, given: Given) -> Response:
     """The working screen, or where reading stands."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         source, revision = _found(session, source_id)
         if request.headers.get("HX-Request"):
             return _still_waiting(revision)
@@ -86,7 +86,7 @@ def _still_waiting(revision: Revision) -> Response:
 @router.get("/sources/{source_id}/board")
 def board(request: Request, source_id: str, given: Given) -> Response:
     """The picture of the newest revision once it is drawn; nothing before that."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         source, revision = _ready(session, source_id)
         if not revision.preview:
             return Response(status_code=204)
@@ -139,7 +139,7 @@ def _changed(
     apply: Callable[[Session, Source, Revision], object],
 ) -> Response:
     def view() -> CutView:
-        with given.store.session() as session:
+        with given.store.reading() as session:
             return view_of(session, given.store.blobs, *_ready(session, source_id))
 
     before = view() if request.headers.get("HX-Request") else None
@@ -159,7 +159,7 @@ def _different(before: CutView, after: CutView) -> list[Row]:
 @router.get("/sources/{source_id}/plan.toml")
 def plan_file(source_id: str, given: Given) -> Response:
     """The plan as a file for a repository."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         source, _ = _found(session, source_id)
         text = _with_used_recipes(session, source).to_toml()
     name = quote(f"{Path(source.name).stem}.gefa.toml")
@@ -232,7 +232,7 @@ def run(
 @router.get("/sources/{source_id}/originals")
 def originals(request: Request, source_id: str, given: Given, group: str = "") -> Response:
     """The bitmaps stored in a design, the one that is too large by most first."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         source, revision = _ready(session, source_id)
         view = view_of(session, given.store.blobs, source, revision)
     groups = [part.path for part in view.survey.parts if part.kind is Kind.GROUP]
@@ -281,7 +281,7 @@ def _preview(session: Session, source_id: str, number: int) -> Preview:
 @router.get("/sources/{source_id}/{number:int}/tiles/{level:int}/{column:int}_{row:int}")
 def tile(source_id: str, number: int, level: int, column: int, row: int, given: Given) -> Response:
     """A tile of the picture of a revision; level 0 is the smallest."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         sha256 = _preview(session, source_id, number).tiles
     if not sha256:
         raise HTTPException(404)
@@ -312,7 +312,7 @@ def before_after(
     source_id: str, number: int, which: Literal["before", "after"], index: int, given: Given
 ) -> Response:
     """A picture of the ``index``-th changed part of a revision, before or after."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         pairs = list(_preview(session, source_id, number).before_after.values())
     sha256 = pairs[index][which == "after"] if index < len(pairs) else ""
     if not sha256:

@@ -55,7 +55,7 @@ async def _form(request: Request) -> FormData:
 @router.get("")
 def index(request: Request, given: Given) -> Response:
     """All recipes that sources share, each as its sentence."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         recipes = shelf_of_recipes(session)
         stored = library(session)
         rows = [
@@ -233,7 +233,7 @@ def effect(request: Request, name: str, given: Given, sample: str = "", part: st
 @router.get("/{name}/tried/{job_id}/{path:path}")
 def tried(name: str, job_id: str, path: str, given: Given) -> Response:
     """A file that a trial made."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         job = session.get(Job, job_id)
     if job is None or job.kind is not JobKind.TRY or job.state is not JobState.DONE:
         raise HTTPException(404)

@@ -45,7 +45,7 @@ FRAMED = (
 @router.get("")
 def index(request: Request, given: Given) -> Response:
     """All runs, the newest first."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         rows = [
             {
                 "run": run,
@@ -117,7 +117,7 @@ def again(run_id: str, given: Given) -> Response:
 @router.get("/{run_id}/compare")
 def compare(request: Request, run_id: str, given: Given, against: str = "") -> Response:
     """A run beside another one of the same source: better, worse, the same."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         run, source = _found(session, run_id)
         others = runs_beside(session, run)
         before = next((other for other in others if other.id == against), None)
@@ -153,7 +153,7 @@ async def events(run_id: str, given: Given) -> StreamingResponse:
 
 
 def _progress(given: Services, run_id: str) -> Progress | None:
-    with given.store.session() as session:
+    with given.store.reading() as session:
         run = session.get(Run, run_id)
         return progress_of(session, given.queue, run) if run else None
 
@@ -182,7 +182,7 @@ def _event(name: str, text: str) -> str:
 @router.get("/{run_id}/manifest.json")
 def manifest(run_id: str, given: Given) -> Response:
     """The manifest by itself."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         run, _ = _found(session, run_id)
         text = manifest_of(session, run).to_json()
     return Response(text, media_type="application/json")
@@ -191,7 +191,7 @@ def manifest(run_id: str, given: Given) -> Response:
 @router.get("/{run_id}/bundle.zip")
 def bundled(run_id: str, given: Given) -> Response:
     """Variants, manifest and markup in one zip, written while it is sent."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         run, source = _found(session, run_id)
         if run.finished is None:
             raise Problem(409, "Not finished", "The bundle is ready when the run is finished.")
@@ -225,7 +225,7 @@ def layout(
     request: Request, run_id: str, given: Given, cut: Annotated[list[str] | None, Query()] = None
 ) -> Response:
     """The files laid out as in the design, for all cuts or some."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         run, source, made, laid, found = _layout(session, run_id, cut or [])
     share = min(FRAME.width / found.canvas.width, FRAME.height / found.canvas.height)
     return page(
@@ -249,7 +249,7 @@ def layout_file(
     cut: Annotated[list[str] | None, Query()] = None,
 ) -> Response:
     """The page, style sheet or positions of a layout, as they are in the bundle."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         *_, found = _layout(session, run_id, cut or [])
     if kind == "html":
         query = "&".join(f"cut={quote(name)}" for name in cut or [])
@@ -298,7 +298,7 @@ def pdf(request: Request, run_id: str, given: Given) -> Response:
 @router.get("/{run_id}/files/{path:path}")
 def file(run_id: str, path: str, given: Given) -> Response:
     """One variant of the run, to look at."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         found = session.exec(
             select(Variant).where(Variant.run_id == run_id, Variant.path == path)
         ).first()

@@ -127,7 +127,7 @@ def _count_outdated(session: Session, slot: Slot) -> int:
 @router.get("")
 def index(request: Request, given: Given) -> Response:
     """All slots: what each takes, the shapes it crops to, and how its uploads stand."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         number = counts(session)
         rows = []
         for slot in all_slots(session):
@@ -160,7 +160,7 @@ def add(given: Given, name: Annotated[str, Form()] = "", like: Annotated[str, Fo
 @router.get("/{name}")
 def show(request: Request, name: str, given: Given, trial: str = "", called: str = "") -> Response:
     """A slot's settings, and what it would make of a picture."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         view = _view(session, name)
     tried = Tried(name, trial, called)
     tests = [] if view.site else test_pictures(given.store.folder)
@@ -224,7 +224,7 @@ def undo(request: Request, name: str, given: Given, trial: str = "", called: str
 def _changed(request: Request, name: str, given: Services, tried: Tried) -> Response:
     if not request.headers.get("HX-Request"):
         return RedirectResponse(f"/slots/{name}?{tried.query}", 303)
-    with given.store.session() as session:
+    with given.store.reading() as session:
         view = _view(session, name)
     return page(request, "slots/_changed.html", view=view, tried=tried, formats=FORMATS)
 
@@ -245,7 +245,7 @@ async def begin_trial(
     """Try the slot with a picture that is dropped on it, or with a test picture."""
 
     def settings() -> SlotSettings:
-        with given.store.session() as session:
+        with given.store.reading() as session:
             return settings_of(session, _slot(session, name))
 
     if test is not None:
@@ -274,7 +274,7 @@ def _test_picture(given: Services, number: int) -> TestPicture:
 @router.get("/{name}/trial/{job_id}/{path:path}")
 def trial_file(name: str, job_id: str, path: str, given: Given) -> Response:
     """A file that a trial made, or the picture itself as ``preview``."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         job = session.get(Job, job_id)
     if job is None or job.kind is not JobKind.TRIAL or job.state is not JobState.DONE:
         raise HTTPException(404)
@@ -311,7 +311,7 @@ def keys(request: Request, name: str, given: Given) -> Response:
 
 
 def _keys(request: Request, given: Services, name: str, made: str = "") -> Response:
-    with given.store.session() as session:
+    with given.store.reading() as session:
         slot = _slot(session, name)
         return page(
             request,

@@ -33,7 +33,7 @@ PICTURES = {"picture": "image/webp", "small": "image/webp", "pick": "image/png"}
 @router.get("/")
 def wall(request: Request, given: Given) -> Response:
     """Everything that was brought in."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         tiles = [
             _tile(source.id, source.name, revision) for source, revision in all_sources(session)
         ]
@@ -167,7 +167,7 @@ def preview(
     """A picture of a revision; a revision never changes, so it may be kept for ever."""
     if which not in PICTURES:
         raise HTTPException(404)
-    with given.store.session() as session:
+    with given.store.reading() as session:
         revision = session.exec(
             select(Revision).where(Revision.source_id == source_id, Revision.number == number)
         ).first()

@@ -99,7 +99,7 @@ def _row(session: Session, upload: Upload, slots: dict[str, str], busy: set[str]
 @router.get("")
 def index(request: Request, given: Given, wanted: Annotated[Wanted, Query()]) -> Response:
     """Uploads, newest first, searched and filtered; those that are held are the review queue."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         found = feed(session, wanted, SHOWN)
         slots = {slot.id: slot.name for slot in all_slots(session)}
         busy = busy_uploads(session)
@@ -165,7 +165,7 @@ def _view(session: Session, upload_id: str) -> UploadView:
 @router.get("/{upload_id}")
 def show(request: Request, upload_id: str, given: Given) -> Response:
     """One upload: the picture with its crops, and what came out of it."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         view = _view(session, upload_id)
     return page(request, "uploads/index.html", view=view)
 
@@ -174,7 +174,7 @@ def show(request: Request, upload_id: str, given: Given) -> Response:
 def files(request: Request, upload_id: str, given: Given, seen: str | None = None) -> Response:
     """What came out of it, as it is now; the page anew where it waited and ``seen``, the beginning
     of its preview's digest, is not that of the picture that is there now."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         view = _view(session, upload_id)
     if seen is not None and not view.making and not (seen and view.upload.preview.startswith(seen)):
         return Response(headers={"HX-Refresh": "true"})
@@ -190,7 +190,7 @@ def markup(
     request: Request, upload_id: str, given: Given, asked: Annotated[AskedMarkup, Query()]
 ) -> Response:
     """Markup as the form asks for it, in all forms."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         view = _view(session, upload_id)
     art = [f"{asked.art_crop}; {asked.art_media}"] if asked.art_crop and asked.art_media else []
     answer = None
@@ -211,7 +211,7 @@ def markup(
 @router.get("/{upload_id}/preview")
 def preview(upload_id: str, given: Given) -> Response:
     """The picture at a size to look at, whatever its state."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         upload = session.get(Upload, upload_id)
     if upload is None or not upload.preview:
         raise HTTPException(404)
@@ -223,7 +223,7 @@ def preview(upload_id: str, given: Given) -> Response:
 @router.get("/{upload_id}/file/{variant_id}")
 def file(upload_id: str, variant_id: str, given: Given) -> Response:
     """One of its files, also while it is held."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         variant = session.get(Variant, variant_id)
     if variant is None or variant.upload_id != upload_id:
         raise HTTPException(404)
@@ -337,7 +337,7 @@ async def replace_it(request: Request, upload_id: str, given: Given) -> Response
     """Put another file in its place."""
 
     def taken() -> SlotSettings:
-        with given.store.session() as session:
+        with given.store.reading() as session:
             return _view(session, upload_id).settings
 
     settings = await anyio.to_thread.run_sync(taken)
