@@ -328,7 +328,7 @@ def publish(
         raise typer.Exit(WRONG_USAGE)
     try:
         store = Store(data.resolve())
-        with store.session() as session:
+        with store.reading() as session:
             manifest = site_manifest(session, slot or ())
         place: Place = FolderPlace(Path(where), store.blobs)
         if where.startswith("s3://"):

@@ -58,7 +58,7 @@ class Courier:
 
     def turn(self) -> None:
         """Tell everything that is due."""
-        with self._store.session() as session:
+        with self._store.reading() as session:
             ids = [notice.id for notice in due(session)]
         for id in ids:
             if self._stop.is_set():

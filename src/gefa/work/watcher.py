@@ -61,7 +61,7 @@ class Watcher:
         return str(path)
 
     def _watched(self) -> dict[Path, str]:
-        with self._store.session() as session:
+        with self._store.reading() as session:
             found = session.exec(select(Source).where(Source.watched != "")).all()
             return {Path(source.watched) / source.name: source.name for source in found}
 

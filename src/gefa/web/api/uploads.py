@@ -258,7 +258,8 @@ def _result(given: Services, access: Access, name: str, outcome: Outcome) -> Res
     status = 201 if outcome.state in _SETTLED else 202
     held = access.may(Right.REVIEW)
     with given.store.reading() as session:
-        answer = described(session, outcome, access.slot, held=held)
+        now = session.get_one(Upload, outcome.id)
+        answer = described(session, now, access.slot, held=held)
     return Result(name=name, status=status, upload=answer)
 
 

@@ -107,7 +107,7 @@ def reference(run_id: str, cut: str, given: Given, which: Looked) -> Response:
 @router.get("/{cut}/made")
 def made(run_id: str, cut: str, given: Given, which: Looked) -> Response:
     """The file of a point of a curve."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         view = _found(session, given, run_id, cut, which)
     number = quality_number(which.quality)
     noted = given.store.blobs.noted(view.cut_job.key_at(view.size, view.format, number))
