@@ -18,7 +18,7 @@ from gefa.core.read import read
 from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import Format
 from gefa.core.treat.ladder import ladder
-from gefa.core.treat.make import rungs
+from gefa.core.treat.pictures import rungs
 from gefa.core.treat.recipe import DEFAULT_EFFORT, DEFAULT_QUALITY
 from gefa.demo.photographs import SCENES, draw_photograph
 

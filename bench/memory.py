@@ -49,8 +49,8 @@ def peak_memory(folder: Path) -> Memory:
 
 def print_peak() -> None:
     """The other end of ``peak_memory``: what a worker process does, and its high-water mark."""
-    from gefa.core.jobs import prepare, survey_for
-    from gefa.core.plan import Plan
+    from gefa.core.make.jobs import prepare, survey_for
+    from gefa.core.plan.plan import Plan
     from gefa.core.read import read
     from gefa.work.batch import make_cut
 

@@ -12,7 +12,7 @@ import pyvips
 from playwright.sync_api import Page, expect, sync_playwright
 
 from bench.cutting import serving
-from gefa.core.plan import Plan
+from gefa.core.plan.plan import Plan
 from gefa.core.treat.recipe import Recipe
 from gefa.demo.photographs import draw_photograph
 

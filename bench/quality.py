@@ -17,14 +17,14 @@ from ssimulacra2 import compute_ssimulacra2
 from bench.batch import WIDTHS
 from gefa.core.read import read
 from gefa.core.treat.encode import encode
-from gefa.core.treat.find import Looked, Wish, find
+from gefa.core.treat.encode_at_quality import Looked, Wish, find
 from gefa.core.treat.formats import Format
 from gefa.core.treat.ladder import ladder
-from gefa.core.treat.make import rungs
+from gefa.core.treat.pictures import rungs
+from gefa.core.treat.quality_search import Found
 from gefa.core.treat.recipe import Aim, Settings
 from gefa.core.treat.score import Reference
-from gefa.core.treat.search import Found
-from gefa.core.treat.typical import DRIFT, Curve, moved
+from gefa.core.treat.typical_curves import DRIFT, Curve, moved
 
 LOOK = 75.0
 FORMATS = (Format.AVIF, Format.WEBP, Format.JPEG)

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from gefa.core.plan import parse_plan
+from gefa.core.plan.plan import parse_plan
 from gefa.core.treat.recipe import BUILT_IN
 from gefa.store.store import Store
 from tests.conftest import Server

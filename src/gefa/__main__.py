@@ -1,3 +1,3 @@
-from gefa.cli import app
+from gefa.cli.app import app
 
 app()

@@ -10,7 +10,7 @@ import pyvips
 from bench.designs import layered
 from playwright.sync_api import Locator, Page, expect
 
-from gefa.core.plan import Plan, parse_plan
+from gefa.core.plan.plan import Plan, parse_plan
 from tests.browser.test_journey import open_source
 from tests.conftest import Server, eventually
 from tests.make import L, dot, flat, largest_difference, ora, photo

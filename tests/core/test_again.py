@@ -4,8 +4,8 @@ from pathlib import Path
 
 import pytest
 
-from gefa.core.cut.again import FoundBy, carried_over, compare, find_again
-from gefa.core.plan import CutEntry, Plan
+from gefa.core.cut.revisions import FoundBy, carried_over, compare, find_again
+from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
 from gefa.core.read.survey import Survey, survey
 from tests.make import BLUE, GREEN, RED, G, L, dot, flat, ora, photo, svg

@@ -11,11 +11,11 @@ from pydantic import ValidationError
 
 from gefa.core import carry_out, prepare, survey_for
 from gefa.core.pixels import AlphaKind
-from gefa.core.plan import CutEntry, Plan
+from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
 from gefa.core.read.document import Document
-from gefa.core.treat.auto import Candidate, choose
-from gefa.core.treat.find import Looked, Wish, find
+from gefa.core.treat.auto_formats import Candidate, choose
+from gefa.core.treat.encode_at_quality import Looked, Wish, find
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.nature import Look, Nature, look_at
 from gefa.core.treat.recipe import Aim, Recipe, Settings

@@ -8,10 +8,10 @@ import numpy as np
 import pyvips
 
 from gefa.core import prepare, survey_for
-from gefa.core.edit import PlanEditor
-from gefa.core.export import JobReport
+from gefa.core.make.make_cut import JobReport
 from gefa.core.pixels import outside_srgb
-from gefa.core.plan import CutEntry, Plan, Rule, parse_plan
+from gefa.core.plan.editor import PlanEditor
+from gefa.core.plan.plan import CutEntry, Plan, Rule, parse_plan
 from gefa.core.read import read
 from gefa.core.read.survey import survey
 from gefa.core.treat.formats import Format

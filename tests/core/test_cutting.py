@@ -9,9 +9,9 @@ import pytest
 from gefa.core.cut.gather import gather
 from gefa.core.cut.glob import covers
 from gefa.core.errors import PartMissing, PlanError
-from gefa.core.plan import CutEntry, Plan, Rule, load_plan, parse_plan
+from gefa.core.plan.plan import CutEntry, Plan, Rule, load_plan, parse_plan
 from gefa.core.read import read
-from gefa.core.read.naming import split_tags
+from gefa.core.read.part_names import split_tags
 from gefa.core.read.survey import Survey, outline, survey
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import BUILT_IN, Recipe

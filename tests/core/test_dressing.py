@@ -11,9 +11,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gefa.core import carry_out, prepare, survey_for
-from gefa.core.export import JobReport
-from gefa.core.jobs import Prepared
-from gefa.core.plan import CutEntry, Plan
+from gefa.core.make.jobs import Prepared
+from gefa.core.make.make_cut import JobReport
+from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
 from gefa.core.treat.mark import marked
 from gefa.core.treat.recipe import Corner, Mark, Recipe

@@ -11,9 +11,9 @@ import pyvips
 
 from gefa.core import FolderShelf, carry_out, prepare, survey_for
 from gefa.core.errors import EncodeError
-from gefa.core.export import JobReport
-from gefa.core.jobs import Prepared
-from gefa.core.plan import CutEntry, Plan
+from gefa.core.make.jobs import Prepared
+from gefa.core.make.make_cut import JobReport
+from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
 from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import FORMATS, Format

@@ -8,8 +8,8 @@ from pathlib import Path
 import pytest
 
 from gefa.core.errors import SourceError
-from gefa.core.jobs import prepare, survey_for
-from gefa.core.plan import Plan
+from gefa.core.make.jobs import prepare, survey_for
+from gefa.core.plan.plan import Plan
 from gefa.core.read import read
 from gefa.core.read.survey import survey
 from tests.make import L, flat, ora

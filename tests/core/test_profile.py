@@ -7,8 +7,8 @@ from pathlib import Path
 import pytest
 
 from gefa.core.read import read
+from gefa.core.read.colour_profile import trouble_with
 from gefa.core.read.document import Document
-from gefa.core.read.profile import trouble_with
 from tests.make import broken_profiles, photo, standard_profile, with_profile
 
 KINDS = ["jpeg", "png", "tiff", "webp", "avif", "heif"]

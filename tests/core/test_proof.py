@@ -10,14 +10,14 @@ from gefa.core import carry_out, prepare, survey_for
 from gefa.core.deliver.compare import Pair, Verdict, counted, paired
 from gefa.core.deliver.manifest import File, Manifest
 from gefa.core.geometry import Size
-from gefa.core.jobs import Job
-from gefa.core.plan import CutEntry, Plan
-from gefa.core.proof import QUALITIES, curve_formats, measure_curve, rate_file, reference
+from gefa.core.look.proof import QUALITIES, curve_formats, measure_curve, rate_file, reference
+from gefa.core.make.jobs import Job
+from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
 from gefa.core.read.document import Document
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Aim, Fit, Recipe
-from gefa.core.treat.words import ratio_words, sentence
+from gefa.core.treat.recipe_sentence import ratio_words, sentence
 from tests.make import dot, largest_difference, loaded, photo
 from tests.shelves import MemoryShelf
 

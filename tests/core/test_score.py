@@ -12,7 +12,7 @@ from ssimulacra2 import compute_ssimulacra2
 
 import gefa.core.treat.score as module
 from gefa.core.treat.encode import encode
-from gefa.core.treat.find import decoded
+from gefa.core.treat.encode_at_quality import decoded
 from gefa.core.treat.formats import Format
 from gefa.core.treat.score import AlphaReference, Bytes, Reference
 from tests.make import dot, flat, photo

@@ -11,11 +11,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gefa.core.treat.encode import encode
-from gefa.core.treat.find import Looked, Wish, find
+from gefa.core.treat.encode_at_quality import Looked, Wish, find
 from gefa.core.treat.formats import Format
+from gefa.core.treat.quality_search import MOST_ENCODES, SLACK, for_budget, for_look
 from gefa.core.treat.recipe import Aim, Settings
-from gefa.core.treat.search import MOST_ENCODES, SLACK, for_budget, for_look
-from gefa.core.treat.typical import LOWEST
+from gefa.core.treat.typical_curves import LOWEST
 from tests.make import dot, photo
 
 LOSSY = (Format.AVIF, Format.WEBP, Format.JPEG)

@@ -11,10 +11,10 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 from gefa.core import carry_out, prepare, survey_for
-from gefa.core.plan import CutEntry, Plan, parse_plan
+from gefa.core.plan.plan import CutEntry, Plan, parse_plan
 from gefa.core.read import read
 from gefa.core.treat.recipe import Recipe, Steps
-from gefa.core.treat.steps import fewest, next_widths
+from gefa.core.treat.weight_steps import fewest, next_widths
 from tests.make import photo
 from tests.shelves import MemoryShelf
 

@@ -10,8 +10,8 @@ from pydantic import ValidationError
 
 from gefa.core import FolderShelf, carry_out, prepare, survey_for
 from gefa.core.errors import PlanError
-from gefa.core.export import JobReport
-from gefa.core.plan import CutEntry, Plan, parse_plan
+from gefa.core.make.make_cut import JobReport
+from gefa.core.plan.plan import CutEntry, Plan, parse_plan
 from gefa.core.read import read
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Aim, Chroma, Fit, Keep, Recipe

@@ -13,9 +13,8 @@ from gefa.core.cut.crop import crop_round
 from gefa.core.geometry import Rect, Size
 from gefa.core.read.document import Kind
 from gefa.core.read.survey import PartFacts, Survey
-from gefa.core.slot import SlotSettings, limits_in_words, settings_from
-from gefa.core.treat.recipe import BUILT_IN, Fit, Recipe
-from gefa.core.upload import (
+from gefa.core.slots.settings import SlotSettings, limits_in_words, settings_from
+from gefa.core.slots.upload import (
     Expanded,
     Focus,
     cropped_by,
@@ -24,6 +23,7 @@ from gefa.core.upload import (
     place_of,
     treatment_of,
 )
+from gefa.core.treat.recipe import BUILT_IN, Fit, Recipe
 
 DAY = date(2026, 11, 25)
 PLAIN = Recipe(formats=("jpeg",), widths=(100, 400))

@@ -10,12 +10,12 @@ from sqlmodel import select
 from gefa.core.cut.cut import Origin, Remark
 from gefa.core.deliver.manifest import CutRecord, File
 from gefa.core.errors import PlanError
-from gefa.core.export import JobReport
-from gefa.core.plan import Plan
+from gefa.core.make.make_cut import JobReport
+from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import BUILT_IN, Recipe
-from gefa.store.asked import KEPT, ask, ask_again, asked
 from gefa.store.models import Job, JobKind, JobState, Revision, Run, Source, Variant, now
+from gefa.store.on_demand_jobs import KEPT, ask, ask_again, asked
 from gefa.store.recipes import (
     can_undo,
     library,

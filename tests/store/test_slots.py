@@ -13,9 +13,9 @@ from sqlmodel import Session, create_engine, select
 
 from gefa.core.deliver.manifest import File
 from gefa.core.errors import GefaError, PlanError
-from gefa.core.slot import KeepOriginal, Mask
+from gefa.core.slots.settings import KeepOriginal, Mask
+from gefa.core.slots.upload import Focus
 from gefa.core.treat.recipe import BUILT_IN, Recipe
-from gefa.core.upload import Focus
 from gefa.store.feed import Wanted, feed, uploads_of
 from gefa.store.keys import Right, found_key, keys_of, new_key, revoke
 from gefa.store.models import Job, Notice, SlotKey, Upload, UploadState, Variant, now

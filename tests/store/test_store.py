@@ -18,7 +18,7 @@ from sqlalchemy.exc import IntegrityError, OperationalError
 from sqlmodel import SQLModel, select
 
 from gefa.core.deliver.shelf import write_whole
-from gefa.core.plan import CutEntry, Plan
+from gefa.core.plan.plan import CutEntry, Plan
 from gefa.store.blobs import Blob, BlobShelf, BlobStore, TooManyBytes
 from gefa.store.models import Job, Revision, RevisionState, Source, Variant, new_id
 from gefa.store.sources import (

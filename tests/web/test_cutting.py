@@ -14,7 +14,7 @@ import httpx
 import pytest
 
 from gefa.core.deliver.manifest import Manifest
-from gefa.core.plan import parse_plan
+from gefa.core.plan.plan import parse_plan
 from tests.conftest import HTTP, Server, eventually, start
 from tests.make import BLUE, GREEN, RED, G, L, dot, flat, ora, photo, svg
 from tests.web.test_pages import bring_in, png, ready, run

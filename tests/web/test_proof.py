@@ -9,7 +9,7 @@ from pathlib import Path
 import httpx
 import pytest
 
-from gefa.core.plan import parse_plan
+from gefa.core.plan.plan import parse_plan
 from tests.conftest import Server, eventually
 from tests.make import loaded, photo
 from tests.web.test_cutting import change, manifest, plan, source_of

@@ -14,11 +14,11 @@ import pytest
 from PIL import Image
 
 from gefa.core.errors import SourceError
-from gefa.core.jobs import Job
-from gefa.core.plan import CutEntry, Plan, parse_plan
+from gefa.core.make.jobs import Job
+from gefa.core.plan.plan import CutEntry, Plan, parse_plan
 from gefa.work.batch import Exported, Exporter, Extras, Progress
 from gefa.work.pool import Pool
-from gefa.work.watch import Watched
+from gefa.work.saves import Watched
 from tests.conftest import eventually
 from tests.make import BLUE, GREEN, RED, G, L, dot, flat, ora, photo
 

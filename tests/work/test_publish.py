@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 from typer.testing import CliRunner
 
-from gefa.cli import app
+from gefa.cli.app import app
 from gefa.core.deliver.manifest import File
 from gefa.core.treat.formats import Format
 from gefa.store.models import Job, JobKind, Upload, UploadState

@@ -20,9 +20,9 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from gefa.core.deliver.shelf import FolderShelf
     from gefa.core.errors import GefaError
-    from gefa.core.export import carry_out
-    from gefa.core.jobs import prepare, survey_for
-    from gefa.core.plan import Plan, load_plan
+    from gefa.core.make.jobs import prepare, survey_for
+    from gefa.core.make.make_cut import carry_out
+    from gefa.core.plan.plan import Plan, load_plan
 
 __all__ = [
     "FolderShelf",
@@ -37,11 +37,11 @@ __all__ = [
 _WHERE = {
     "FolderShelf": "gefa.core.deliver.shelf",
     "GefaError": "gefa.core.errors",
-    "Plan": "gefa.core.plan",
-    "carry_out": "gefa.core.export",
-    "load_plan": "gefa.core.plan",
-    "prepare": "gefa.core.jobs",
-    "survey_for": "gefa.core.jobs",
+    "Plan": "gefa.core.plan.plan",
+    "carry_out": "gefa.core.make.make_cut",
+    "load_plan": "gefa.core.plan.plan",
+    "prepare": "gefa.core.make.jobs",
+    "survey_for": "gefa.core.make.jobs",
 }
 
 

@@ -10,14 +10,14 @@ from sqlmodel import Session, col, select
 
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import File, Manifest, OriginalFile
-from gefa.core.export import JobReport
-from gefa.core.jobs import Job as CutJob
-from gefa.core.jobs import Prepared
-from gefa.core.plan import Plan
+from gefa.core.make.jobs import Job as CutJob
+from gefa.core.make.jobs import Prepared
+from gefa.core.make.make_cut import JobReport
+from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import Format
-from gefa.store.asked import ask_again
 from gefa.store.blobs import BlobStore
 from gefa.store.models import Job, JobKind, JobState, Revision, Run, Source, Variant, now
+from gefa.store.on_demand_jobs import ask_again
 from gefa.store.sources import prepared_for
 
 COSTS = {Format.AVIF: 8.0, Format.WEBP: 2.0, Format.PNG: 1.5, Format.JPEG: 0.4}

@@ -11,8 +11,8 @@ from sqlalchemy import delete
 from sqlmodel import Session, col, select
 
 from gefa.core.errors import PlanError
-from gefa.core.plan import Plan
-from gefa.core.slot import SLOT_NAME, SlotSettings, settings_from
+from gefa.core.plan.plan import Plan
+from gefa.core.slots.settings import SLOT_NAME, SlotSettings, settings_from
 from gefa.core.treat.recipe import Recipe
 from gefa.store.models import Notice, Resumable, Site, Slot, SlotKey, Upload
 from gefa.store.recipes import shelf_of_recipes

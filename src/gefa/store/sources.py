@@ -8,9 +8,9 @@ from typing import NamedTuple
 from sqlalchemy import delete
 from sqlmodel import Session, col, func, select
 
-from gefa.core.cut.again import Changes, carried_over
-from gefa.core.jobs import Prepared, prepare
-from gefa.core.plan import Plan
+from gefa.core.cut.revisions import Changes, carried_over
+from gefa.core.make.jobs import Prepared, prepare
+from gefa.core.plan.plan import Plan
 from gefa.core.read.survey import Survey
 from gefa.store.blobs import Blob
 from gefa.store.models import Job, JobKind, PlanStep, Revision, RevisionState, Source

@@ -8,13 +8,13 @@ from pydantic import BaseModel, Field, field_validator
 from sqlmodel import Session, col, select
 
 from gefa.core.errors import GefaError
-from gefa.core.slot import SlotSettings
+from gefa.core.slots.settings import SlotSettings
+from gefa.core.slots.upload import MAX_ZOOM, Focus, cropped_by, treatment_of
 from gefa.core.treat.recipe import Recipe
-from gefa.core.upload import MAX_ZOOM, Focus, cropped_by, treatment_of
 from gefa.store.blobs import Blob
-from gefa.store.earlier import forget_earlier, keep_earlier, take_back
 from gefa.store.models import Job, JobKind, JobState, Slot, Upload, UploadState, now
 from gefa.store.notices import notify
+from gefa.store.replacement import forget_earlier, keep_earlier, take_back
 from gefa.store.slots import marks_of, recipe_of, settings_of
 from gefa.store.variants import (
     newest_job,

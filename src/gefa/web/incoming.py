@@ -7,7 +7,7 @@ from pathlib import PurePosixPath
 
 from starlette.datastructures import UploadFile
 
-from gefa.core.read.naming import one_line
+from gefa.core.read.part_names import one_line
 
 CHUNK = 1 << 20
 

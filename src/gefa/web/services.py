@@ -13,7 +13,7 @@ from gefa.web.courier import Courier
 from gefa.work.foreman import Foreman
 from gefa.work.housekeeper import Housekeeper
 from gefa.work.queue import WorkQueue
-from gefa.work.watcher import Watcher
+from gefa.work.source_watcher import Watcher
 
 
 @dataclass

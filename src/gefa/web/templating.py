@@ -11,7 +11,7 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined
 from starlette.responses import Response
 
 from gefa import __version__
-from gefa.web import words
+from gefa.web import template_filters
 
 HERE = Path(__file__).parent
 STATIC = HERE / "static"
@@ -23,8 +23,8 @@ _environment = Environment(
     trim_blocks=True,
     lstrip_blocks=True,
 )
-_environment.filters.update(words.FILTERS)
-_environment.globals.update(version=__version__, count=words.count)
+_environment.filters.update(template_filters.FILTERS)
+_environment.globals.update(version=__version__, count=template_filters.count)
 _macros = _environment.get_template("_bar.html").make_module()
 _environment.globals["bar"] = vars(_macros)["bar"]
 _templates = Jinja2Templates(env=_environment)

@@ -13,23 +13,23 @@ from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
-from gefa.core.cut.again import Changes, carried_over, compare
 from gefa.core.cut.cut import Remark
+from gefa.core.cut.revisions import Changes, carried_over, compare
 from gefa.core.deliver.layout import lay_out, pieces
 from gefa.core.deliver.manifest import MANIFEST, File, Manifest, OriginalFile
 from gefa.core.deliver.names import NameBook, safe
 from gefa.core.deliver.shelf import FolderShelf, write_whole
 from gefa.core.errors import GefaError, PlanError
-from gefa.core.export import JobReport, carry_out, failed_report, take_out
-from gefa.core.jobs import Job, OriginalJob, Prepared, prepare, survey_for
-from gefa.core.pdf import pdf_of
-from gefa.core.plan import Plan
+from gefa.core.make.jobs import Job, OriginalJob, Prepared, prepare, survey_for
+from gefa.core.make.make_cut import JobReport, carry_out, failed_report, take_out
+from gefa.core.make.pdf import pdf_of
+from gefa.core.plan.plan import Plan
 from gefa.core.read import read
 from gefa.core.read.document import Document
-from gefa.core.read.pack import is_pack, unpack
 from gefa.core.read.scratch import Scratch, sweep
 from gefa.core.read.sniff import HEAD_BYTES
 from gefa.core.read.survey import Survey, survey
+from gefa.core.read.zips import is_pack, unpack
 from gefa.work.pool import Call, Pool
 
 HIDDEN = ".gefa"

@@ -125,7 +125,7 @@ class Pool:
 
 def _get_ready() -> None:
     """In a process: load what every call needs."""
-    import gefa.core.export  # noqa: F401
+    import gefa.core.make.make_cut  # noqa: F401
 
 
 def _in_words(error: Exception, seconds: float) -> str:

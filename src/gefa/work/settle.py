@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from sqlmodel import Session, func, select
 
-from gefa.core.cut.again import compare
+from gefa.core.cut.revisions import compare
 from gefa.core.deliver.manifest import File
-from gefa.core.export import JobReport
+from gefa.core.make.make_cut import JobReport
 from gefa.core.read.survey import Survey
 from gefa.store.models import (
     Job,

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from sqlmodel import Session
 
-from gefa.core.upload import CropPlace
-from gefa.store.earlier import forget_earlier, take_back
+from gefa.core.slots.upload import CropPlace
 from gefa.store.models import Job, Slot, Upload, UploadState
+from gefa.store.replacement import forget_earlier, take_back
 from gefa.store.slots import settings_of
 from gefa.store.uploads import focus_of, latest_job, went_live
 from gefa.store.variants import exchange, variants_of_upload

@@ -12,11 +12,11 @@ import pyvips
 from pydantic import BaseModel
 
 from gefa.core.cut.suggest import objects_of
-from gefa.core.export import carry_out, take_out
 from gefa.core.geometry import Size
-from gefa.core.jobs import Job, OriginalJob, key_of
-from gefa.core.pdf import pdf_of
-from gefa.core.proof import measure_curve, rate_file, reference
+from gefa.core.look.proof import measure_curve, rate_file, reference
+from gefa.core.make.jobs import Job, OriginalJob, key_of
+from gefa.core.make.make_cut import carry_out, take_out
+from gefa.core.make.pdf import pdf_of
 from gefa.core.read import read
 from gefa.core.read.document import Document
 from gefa.core.read.scratch import Scratch

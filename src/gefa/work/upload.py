@@ -13,15 +13,23 @@ from pydantic import BaseModel
 
 from gefa.core.cut.crop import suggested_focal
 from gefa.core.errors import GefaError
-from gefa.core.export import JobReport, carry_out
+from gefa.core.make.make_cut import JobReport, carry_out
 from gefa.core.pixels import on_matte
 from gefa.core.read import CANVAS_PATH, read
 from gefa.core.read.document import Document
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.survey import survey
-from gefa.core.slot import SlotSettings, check_upload
+from gefa.core.slots.settings import SlotSettings, check_upload
+from gefa.core.slots.upload import (
+    CropPlace,
+    Expanded,
+    Focus,
+    LeftOut,
+    expand,
+    first_focus,
+    place_of,
+)
 from gefa.core.treat.recipe import Recipe
-from gefa.core.upload import CropPlace, Expanded, Focus, LeftOut, expand, first_focus, place_of
 from gefa.store.blobs import BlobShelf, BlobStore
 from gefa.store.places import blobs_for
 from gefa.work.preview import LARGE, as_webp, draw, fitted

@@ -8,7 +8,7 @@ from enum import StrEnum
 from pydantic import BaseModel, ConfigDict, Field
 
 from gefa.core.geometry import Rect
-from gefa.core.plan import OwnQuality, ShownSize
+from gefa.core.plan.plan import OwnQuality, ShownSize
 
 
 class Origin(StrEnum):

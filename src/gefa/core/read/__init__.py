@@ -8,11 +8,11 @@ from gefa.core.errors import SourceError, UnsupportedSource
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
 from gefa.core.read.flat import FlatPicture
 from gefa.core.read.openraster import OpenRaster
-from gefa.core.read.pack import is_pack
 from gefa.core.read.pages import PagedTiff, page_names
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.sniff import HEAD_BYTES, KINDS_IN_WORDS, FileKind, sniff
-from gefa.core.read.svg import Svg
+from gefa.core.read.svg.drawing import Svg
+from gefa.core.read.zips import is_pack
 
 __all__ = ["CANVAS_PATH", "Document", "FileKind", "Kind", "Notice", "Part", "kind_of", "read"]
 

@@ -13,14 +13,14 @@ import pyvips
 from gefa.core.errors import SourceError
 from gefa.core.geometry import Rect, Size
 from gefa.core.pixels import outside_srgb, resize, to_srgb
+from gefa.core.read.colour_profile import dropped_by_libpng, trouble_with
+from gefa.core.read.copyright import copyright_of
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
 from gefa.core.read.heic import heic_profile, heic_size, load_heic
 from gefa.core.read.limits import MAX_MEGAPIXELS, check_size
-from gefa.core.read.profile import dropped_by_libpng, trouble_with
-from gefa.core.read.rights import copyright_of
+from gefa.core.read.orientation import SIDEWAYS, orientation_of, stored_region, turned
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.sniff import FileKind
-from gefa.core.read.upright import SIDEWAYS, orientation_of, stored_region, turned
 
 _LOADERS = {
     FileKind.PNG: pyvips.Image.pngload,

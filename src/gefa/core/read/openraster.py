@@ -32,7 +32,7 @@ from gefa.core.read.document import (
 )
 from gefa.core.read.likeness import likeness_of
 from gefa.core.read.limits import MAX_LAYER_BYTES, check_size
-from gefa.core.read.naming import PathBook, split_tags
+from gefa.core.read.part_names import PathBook, split_tags
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.strays import find_strays
 from gefa.core.threads import on_all_cores

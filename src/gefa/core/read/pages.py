@@ -14,7 +14,7 @@ from gefa.core.pixels import visible_box
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Part
 from gefa.core.read.flat import FlatPicture
 from gefa.core.read.limits import MAX_PAGES, check_size
-from gefa.core.read.naming import PathBook, split_tags
+from gefa.core.read.part_names import PathBook, split_tags
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.sniff import FileKind
 

@@ -19,8 +19,8 @@ import pyvips
 from numpy.typing import NDArray
 
 from gefa.core.pixels import as_image, on_matte, with_alpha
-from gefa.core.treat.typical import PERFECT
-from gefa.core.treat.weights import WEIGHTS
+from gefa.core.treat.score_weights import WEIGHTS
+from gefa.core.treat.typical_curves import PERFECT
 
 Floats = NDArray[np.float32]
 Bytes = NDArray[np.uint8]

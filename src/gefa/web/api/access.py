@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from sqlmodel import Session
 
-from gefa.core.slot import SlotSettings
+from gefa.core.slots.settings import SlotSettings
 from gefa.store.keys import Right, found_key
 from gefa.store.models import Slot, SlotKey, Upload
 from gefa.store.slots import settings_of, slot_named

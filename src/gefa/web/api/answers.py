@@ -11,9 +11,9 @@ from sqlmodel import Session
 
 from gefa.core.deliver.markup import Offer, Shown, default_sizes, directed
 from gefa.core.geometry import Size
-from gefa.core.slot import SlotSettings
+from gefa.core.slots.settings import SlotSettings
+from gefa.core.slots.upload import CropPlace, LeftOut
 from gefa.core.treat.formats import Format
-from gefa.core.upload import CropPlace, LeftOut
 from gefa.store.models import Slot, Upload, UploadState, Variant, as_utc
 from gefa.store.slots import settings_of
 from gefa.store.uploads import focus_of, is_busy, seen_focus

@@ -15,7 +15,7 @@ from python_multipart.multipart import MultipartParser, parse_options_header
 from starlette.requests import ClientDisconnect
 
 from gefa.core.read.sniff import HEAD_BYTES, FileKind, sniff
-from gefa.core.slot import SlotSettings, bytes_refusal
+from gefa.core.slots.settings import SlotSettings, bytes_refusal
 from gefa.core.units import weight
 from gefa.store.blobs import BlobStore, Draft
 from gefa.store.uploads import Sent

@@ -21,7 +21,7 @@ from gefa.core.deliver.markup import (
     preload,
 )
 from gefa.core.deliver.names import safe
-from gefa.core.slot import Mask, SlotSettings
+from gefa.core.slots.settings import Mask, SlotSettings
 from gefa.core.treat.formats import Format
 from gefa.store.models import Slot, Upload, Variant
 from gefa.store.slots import settings_of

@@ -15,7 +15,7 @@ from sqlmodel import Session
 
 from gefa.core.deliver.conditions import ConditionError, parse_sizes
 from gefa.core.errors import GefaError
-from gefa.core.plan import problems_in_words
+from gefa.core.plan.plan import problems_in_words
 from gefa.store.feed import Wanted, feed
 from gefa.store.keys import Right
 from gefa.store.models import Slot, Upload, UploadState

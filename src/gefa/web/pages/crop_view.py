@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from gefa.core.geometry import Rect
-from gefa.core.slot import NamedCrop
+from gefa.core.slots.settings import NamedCrop
 from gefa.core.treat.formats import Format
 
 

@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 from math import log10
 
 from gefa.core.geometry import Size
-from gefa.core.jobs import Job as CutJob
-from gefa.core.proof import curve_formats, qualities_for
+from gefa.core.look.proof import curve_formats, qualities_for
+from gefa.core.make.jobs import Job as CutJob
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.units import weight
 from gefa.store.blobs import BlobStore

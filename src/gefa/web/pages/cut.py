@@ -16,9 +16,9 @@ from sqlmodel import Session, select
 from starlette.datastructures import FormData
 
 from gefa.core.cut.glob import escaped
-from gefa.core.edit import PlanEditor
 from gefa.core.errors import GefaError, PartMissing, PlanError
-from gefa.core.plan import OriginalsEntry, Plan, parse_plan
+from gefa.core.plan.editor import PlanEditor
+from gefa.core.plan.plan import OriginalsEntry, Plan, parse_plan
 from gefa.core.read.document import Kind
 from gefa.store.models import Revision, RevisionState, Source
 from gefa.store.recipes import library

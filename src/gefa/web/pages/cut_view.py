@@ -9,19 +9,19 @@ from urllib.parse import quote
 
 from sqlmodel import Session
 
-from gefa.core.cautions import Facts
-from gefa.core.cut.again import Changes
 from gefa.core.cut.gather import default_recipe
-from gefa.core.cut.sliced import grid
-from gefa.core.cut.slices import line_at
-from gefa.core.export import facts_key, said_key
+from gefa.core.cut.revisions import Changes
+from gefa.core.cut.slice_cuts import grid
+from gefa.core.cut.slice_geometry import line_at
 from gefa.core.geometry import Rect, union_all
-from gefa.core.jobs import Job, Prepared
-from gefa.core.making import Said
-from gefa.core.plan import CellEntry, CutEntry, OwnQuality, Plan, ShownSize, SliceEntry, Unit
+from gefa.core.make.cut_warnings import Facts
+from gefa.core.make.jobs import Job, Prepared
+from gefa.core.make.make_cut import facts_key, said_key
+from gefa.core.make.variant_maker import Said
+from gefa.core.plan.plan import CellEntry, CutEntry, OwnQuality, Plan, ShownSize, SliceEntry, Unit
 from gefa.core.read.survey import PartFacts, Survey
 from gefa.core.treat.formats import Format
-from gefa.core.treat.words import sentence
+from gefa.core.treat.recipe_sentence import sentence
 from gefa.store.blobs import BlobStore
 from gefa.store.models import Revision, Source
 from gefa.store.runs import newest_made

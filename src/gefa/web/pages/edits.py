@@ -10,10 +10,10 @@ from pydantic import ValidationError
 from starlette.datastructures import FormData
 
 from gefa.core.cut.suggest import suggested
-from gefa.core.edit import PlanEditor
 from gefa.core.errors import PlanError
 from gefa.core.geometry import Rect
-from gefa.core.plan import Plan, Rule, ShownSize, Unit
+from gefa.core.plan.editor import PlanEditor
+from gefa.core.plan.plan import Plan, Rule, ShownSize, Unit
 
 
 @dataclass(frozen=True)

@@ -9,10 +9,10 @@ from fastapi import APIRouter, Depends, Form, HTTPException, Request, Response
 from fastapi.responses import FileResponse, JSONResponse, RedirectResponse
 from sqlmodel import Session
 
-from gefa.core.edit import PlanEditor
 from gefa.core.errors import GefaError
-from gefa.core.jobs import Job as CutJob
-from gefa.core.plan import OwnQuality, Plan
+from gefa.core.make.jobs import Job as CutJob
+from gefa.core.plan.editor import PlanEditor
+from gefa.core.plan.plan import OwnQuality, Plan
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import Aim, Recipe
 from gefa.store.models import JobState, RevisionState, Run, Source

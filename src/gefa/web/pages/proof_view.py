@@ -10,18 +10,18 @@ from urllib.parse import quote, urlencode
 from sqlmodel import Session, select
 
 from gefa.core.deliver.manifest import CutRecord, File
-from gefa.core.export import JobReport
 from gefa.core.geometry import Size
-from gefa.core.jobs import Job as CutJob
-from gefa.core.plan import OwnQuality, Plan
-from gefa.core.proof import curve_formats
+from gefa.core.look.proof import curve_formats
+from gefa.core.make.jobs import Job as CutJob
+from gefa.core.make.make_cut import JobReport
+from gefa.core.plan.plan import OwnQuality, Plan
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import Aim
-from gefa.core.treat.words import aim_words
+from gefa.core.treat.recipe_sentence import aim_words
 from gefa.core.units import listed
-from gefa.store.asked import ask
 from gefa.store.blobs import BlobStore
 from gefa.store.models import Job, JobKind, JobState, Revision, Run, Source
+from gefa.store.on_demand_jobs import ask
 from gefa.store.runs import jobs_of
 from gefa.store.sources import whole_plan
 from gefa.web.pages.curve import Curve, Point, curve_of

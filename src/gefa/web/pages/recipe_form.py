@@ -10,10 +10,10 @@ from pydantic import ValidationError
 from starlette.datastructures import FormData
 
 from gefa.core.errors import PlanError
-from gefa.core.plan import problems_in_words
+from gefa.core.plan.plan import problems_in_words
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import DEFAULT_EFFORT, MOST_EFFORT, Aim, Corner, Fit, Recipe
-from gefa.core.treat.words import aim_words, ratio_words
+from gefa.core.treat.recipe_sentence import aim_words, ratio_words
 
 JUDGED = (Format.AVIF, Format.WEBP, Format.JPEG)
 """formats that have a quality"""

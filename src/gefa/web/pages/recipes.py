@@ -12,10 +12,10 @@ from sqlmodel import Session
 from starlette.datastructures import FormData
 
 from gefa.core.errors import GefaError, PlanError
-from gefa.core.export import JobReport
+from gefa.core.make.make_cut import JobReport
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import BUILT_IN, BUILT_IN_WORDS, Recipe
-from gefa.core.treat.words import sentence
+from gefa.core.treat.recipe_sentence import sentence
 from gefa.core.units import listed
 from gefa.store.models import Job, JobKind, JobState
 from gefa.store.recipes import (

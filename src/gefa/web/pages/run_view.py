@@ -9,7 +9,7 @@ from urllib.parse import urlencode
 from sqlmodel import Session
 
 from gefa.core.deliver.manifest import CutRecord, File, Manifest
-from gefa.core.plan import Plan
+from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import Format
 from gefa.store.models import JobState, Run, now
 from gefa.store.runs import outlook

@@ -19,7 +19,7 @@ from gefa.core.deliver.layout import Layout, Piece, lay_out, pieces
 from gefa.core.deliver.manifest import MANIFEST, Manifest, OriginalFile, Totals
 from gefa.core.deliver.names import safe
 from gefa.core.geometry import Size
-from gefa.core.plan import Plan
+from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.store.models import JobState, Revision, Run, Source, Variant
 from gefa.store.runs import ask_for_pdf, manifest_of, recent_runs, run_again, runs_beside

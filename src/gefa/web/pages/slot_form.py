@@ -9,9 +9,9 @@ from typing import Any
 from starlette.datastructures import FormData
 
 from gefa.core.errors import PlanError
-from gefa.core.slot import SlotSettings, settings_from
+from gefa.core.slots.settings import SlotSettings, settings_from
 from gefa.core.treat.recipe import Fit
-from gefa.core.treat.words import ratio_words
+from gefa.core.treat.recipe_sentence import ratio_words
 from gefa.web.pages.recipe_form import Words
 
 MB = 1_000_000

@@ -9,11 +9,11 @@ from urllib.parse import urlencode
 
 from sqlmodel import Session
 
-from gefa.core.jobs import key_of
-from gefa.core.slot import Mask, SlotSettings
-from gefa.core.upload import LeftOut
-from gefa.store.asked import ask
+from gefa.core.make.jobs import key_of
+from gefa.core.slots.settings import Mask, SlotSettings
+from gefa.core.slots.upload import LeftOut
 from gefa.store.models import JobKind, JobState, Slot, now
+from gefa.store.on_demand_jobs import ask
 from gefa.store.uploads import treatment_by
 from gefa.web.pages.crop_view import Crops
 from gefa.web.services import Services

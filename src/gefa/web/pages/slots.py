@@ -13,9 +13,9 @@ from starlette.datastructures import FormData
 
 from gefa.core.errors import GefaError
 from gefa.core.read.sniff import FLAT_KINDS
-from gefa.core.slot import LABELS, SlotSettings, limits_in_words
+from gefa.core.slots.settings import LABELS, SlotSettings, limits_in_words
 from gefa.core.treat.formats import FORMATS as FORMATS_MADE
-from gefa.core.treat.words import ratio_words
+from gefa.core.treat.recipe_sentence import ratio_words
 from gefa.store.feed import counts, uploads_of
 from gefa.store.keys import Right, keys_of, new_key, revoke
 from gefa.store.models import Job, JobKind, JobState, Notice, Site, Slot, UploadState

@@ -12,10 +12,10 @@ from fastapi.responses import FileResponse, JSONResponse, RedirectResponse
 from sqlmodel import select
 from starlette.datastructures import UploadFile
 
-from gefa.core.cut.again import Changes
+from gefa.core.cut.revisions import Changes
 from gefa.core.errors import GefaError
-from gefa.core.read.pack import Member, is_pack, members
 from gefa.core.read.sniff import HEAD_BYTES, KINDS_IN_WORDS, sniff
+from gefa.core.read.zips import Member, is_pack, members
 from gefa.store.blobs import Blob
 from gefa.store.models import Revision
 from gefa.store.sources import all_sources, bring_in

@@ -10,16 +10,16 @@ from sqlmodel import Session
 
 from gefa.core.cut.cut import Origin
 from gefa.core.deliver.manifest import File
-from gefa.core.export import JobReport, said_key
-from gefa.core.jobs import CLASH, Prepared, prepare
-from gefa.core.jobs import Job as CutJob
-from gefa.core.plan import CutEntry, Plan
+from gefa.core.make.jobs import CLASH, Prepared, prepare
+from gefa.core.make.jobs import Job as CutJob
+from gefa.core.make.make_cut import JobReport, said_key
+from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read.document import CANVAS_PATH
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Recipe
-from gefa.store.asked import ask, ask_again
 from gefa.store.blobs import BlobStore
 from gefa.store.models import Job, JobKind, JobState, Revision, RevisionState, Source
+from gefa.store.on_demand_jobs import ask, ask_again
 from gefa.store.sources import (
     all_sources,
     latest_revision,

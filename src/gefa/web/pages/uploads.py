@@ -17,9 +17,9 @@ from starlette.datastructures import FormData
 
 from gefa.core.errors import GefaError
 from gefa.core.geometry import Size
-from gefa.core.slot import SlotSettings
+from gefa.core.slots.settings import SlotSettings
+from gefa.core.slots.upload import Focus, LeftOut, place_of
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.core.upload import Focus, LeftOut, place_of
 from gefa.store.feed import Wanted, all_tags, feed
 from gefa.store.models import Slot, Upload, Variant
 from gefa.store.slots import all_slots

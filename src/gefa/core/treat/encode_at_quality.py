@@ -14,9 +14,9 @@ from gefa.core.pixels import to_srgb
 from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import Format
 from gefa.core.treat.nature import Look, Nature, look_at
+from gefa.core.treat.quality_search import MOST_ENCODES, Found, for_budget, for_look
 from gefa.core.treat.recipe import Aim, Chroma, Settings
-from gefa.core.treat.search import MOST_ENCODES, Found, for_budget, for_look
-from gefa.core.treat.typical import PERFECT, Curve
+from gefa.core.treat.typical_curves import PERFECT, Curve
 from gefa.core.units import weight
 
 if TYPE_CHECKING:

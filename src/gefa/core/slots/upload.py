@@ -10,11 +10,11 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from gefa.core.cut.crop import MIDDLE, crop_round
 from gefa.core.geometry import Rect, Size
-from gefa.core.jobs import Job, key_of, prepare
-from gefa.core.plan import CutEntry, Plan
+from gefa.core.make.jobs import Job, key_of, prepare
+from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read.document import CANVAS_PATH
 from gefa.core.read.survey import Survey
-from gefa.core.slot import Folders, NamedCrop, SlotSettings
+from gefa.core.slots.settings import Folders, NamedCrop, SlotSettings
 from gefa.core.treat.recipe import Fit, Recipe, Share, Steps
 
 MAX_ZOOM = 8.0

@@ -11,7 +11,7 @@ from pathlib import Path, PurePosixPath
 from typing import IO
 
 from gefa.core.errors import SourceError, UnsupportedSource
-from gefa.core.read.naming import one_line
+from gefa.core.read.part_names import one_line
 from gefa.core.read.sniff import HEAD_BYTES, KINDS_IN_WORDS, ZIP_START, sniff
 
 MAX_MEMBERS = 5_000

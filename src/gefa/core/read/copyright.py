@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pyvips
 
-from gefa.core.read.naming import one_line
+from gefa.core.read.part_names import one_line
 
 _FIELD = "exif-ifd0-Copyright"
 _MOST = 300

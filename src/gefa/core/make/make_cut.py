@@ -12,19 +12,19 @@ from typing import Any, TypeVar
 
 from pydantic import BaseModel, ValidationError
 
-from gefa.core.cautions import Facts, cautions, measured
-from gefa.core.course import course
 from gefa.core.cut.crop import crop_within
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import CutRecord, File, OriginalFile
 from gefa.core.deliver.markup import Offer, picture, plain_box
 from gefa.core.deliver.shelf import Shelf
 from gefa.core.geometry import Rect, Size, height_for
-from gefa.core.jobs import Job, OriginalJob, key_of
-from gefa.core.making import Making, Said
+from gefa.core.make.cut_warnings import Facts, cautions, measured
+from gefa.core.make.jobs import Job, OriginalJob, key_of
+from gefa.core.make.order_of_work import course
+from gefa.core.make.variant_maker import Making, Said
 from gefa.core.read.document import Document
 from gefa.core.treat.formats import Format
-from gefa.core.treat.make import Pictures
+from gefa.core.treat.pictures import Pictures
 from gefa.core.treat.recipe import AlphaPolicy, Fit, Keep
 
 Known = TypeVar("Known", bound=BaseModel)

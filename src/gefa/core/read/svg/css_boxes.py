@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from xml.etree.ElementTree import Element
 
 from gefa.core.read import xml
-from gefa.core.read.svg_elements import (
+from gefa.core.read.svg.elements import (
     RESOURCES,
     href,
     inherited,

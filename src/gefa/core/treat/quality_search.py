@@ -13,7 +13,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.core.treat.typical import HIGHEST, LOWEST, SCORES, WEIGHTS, Curve, through, warped
+from gefa.core.treat.typical_curves import HIGHEST, LOWEST, SCORES, WEIGHTS, Curve, through, warped
 from gefa.core.units import weight
 
 MOST_ENCODES = 6

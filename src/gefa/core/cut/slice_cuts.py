@@ -6,9 +6,9 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from gefa.core.cut.cut import Cut, Gathered, Origin, Remark
-from gefa.core.cut.slices import Cell, cells, even_lines, gaps, line_at, overlaps
+from gefa.core.cut.slice_geometry import Cell, cells, even_lines, gaps, line_at, overlaps
 from gefa.core.geometry import Rect, Size
-from gefa.core.plan import CellEntry, Plan, SliceEntry, did_you_mean
+from gefa.core.plan.plan import CellEntry, Plan, SliceEntry, did_you_mean
 from gefa.core.read.document import CANVAS_PATH
 from gefa.core.read.survey import Survey
 

@@ -8,10 +8,10 @@ from io import BytesIO
 import pyvips
 
 from gefa.core.geometry import MM_PER_INCH
-from gefa.core.jobs import Job
+from gefa.core.make.jobs import Job
 from gefa.core.pixels import drop_opaque_alpha
 from gefa.core.read.document import Document
-from gefa.core.read.svg import DPI
+from gefa.core.read.svg.drawing import DPI
 
 JPEG_QUALITY = 92
 MAX_SIDE = 6_000

@@ -15,12 +15,12 @@ from gefa.core.cut.crop import Crop
 from gefa.core.cut.cut import Cut, Remark
 from gefa.core.cut.gather import gather
 from gefa.core.cut.glob import covers
-from gefa.core.cut.slices import fingerprint
+from gefa.core.cut.slice_geometry import fingerprint
 from gefa.core.deliver.names import NameBook, safe
 from gefa.core.geometry import Rect, Size
-from gefa.core.plan import Plan
+from gefa.core.plan.plan import Plan
 from gefa.core.read.document import Document, Kind
-from gefa.core.read.stored import EXTENSIONS
+from gefa.core.read.embedded import EXTENSIONS
 from gefa.core.read.survey import OriginalFacts, PartFacts, Survey, outline, survey
 from gefa.core.treat.encode import ENCODER, too_large_for
 from gefa.core.treat.formats import FORMATS, Format

@@ -8,10 +8,10 @@ from itertools import zip_longest
 
 from gefa.core.cut.cut import Origin
 from gefa.core.cut.gather import default_recipe, gather
-from gefa.core.cut.sliced import grid
+from gefa.core.cut.slice_cuts import grid
 from gefa.core.errors import PlanError
 from gefa.core.geometry import Rect
-from gefa.core.plan import (
+from gefa.core.plan.plan import (
     CellEntry,
     CutEntry,
     Guides,

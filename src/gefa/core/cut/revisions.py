@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict
 
 from gefa.core.cut.cut import Remark
 from gefa.core.geometry import Rect
-from gefa.core.plan import CutEntry, Plan
+from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read.document import CANVAS_PATH
 from gefa.core.read.likeness import ALIKE, difference
 from gefa.core.read.survey import PartFacts, Survey

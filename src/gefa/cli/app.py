@@ -19,8 +19,8 @@ from gefa.core.units import weight
 
 if TYPE_CHECKING:
     from gefa.core.deliver.manifest import Manifest
-    from gefa.core.jobs import Job
-    from gefa.core.plan import Plan
+    from gefa.core.make.jobs import Job
+    from gefa.core.plan.plan import Plan
     from gefa.core.read.survey import PartFacts, Survey
     from gefa.store.places import Places
     from gefa.work.batch import Exported, Exporter
@@ -105,7 +105,7 @@ def export(
     from gefa.work.pool import Pool
 
     def load() -> Plan:
-        from gefa.core.plan import Plan, load_plan
+        from gefa.core.plan.plan import Plan, load_plan
 
         return load_plan(plan) if plan else Plan()
 
@@ -173,7 +173,7 @@ def _watch(
     load: Callable[[], Plan],
 ) -> None:
     """Export after every save, until Ctrl-C."""
-    from gefa.work.watch import Watched
+    from gefa.work.saves import Watched
 
     def report(exported: Exported, changed: list[Path], seconds: float) -> None:
         for name, changes in exported.changes.items():

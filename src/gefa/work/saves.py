@@ -10,7 +10,7 @@ from pathlib import Path
 from watchfiles import watch
 
 from gefa.core.errors import GefaError, SourceError
-from gefa.core.plan import Plan
+from gefa.core.plan.plan import Plan
 from gefa.core.read.survey import Survey
 from gefa.work.batch import Exported, Exporter, survey_source
 from gefa.work.pool import Pool

@@ -12,11 +12,11 @@ from sqlmodel import select
 
 from gefa.core.errors import PlanError
 from gefa.core.read import FileKind, kind_of
-from gefa.core.read.whole import looks_whole
+from gefa.core.read.completeness import looks_whole
 from gefa.store.models import Source
 from gefa.store.sources import bring_in
 from gefa.store.store import Store
-from gefa.work.watch import PATIENCE_SECONDS, saved, wait_until_still
+from gefa.work.saves import PATIENCE_SECONDS, saved, wait_until_still
 
 IDLE_SECONDS = 2.0
 log = logging.getLogger("gefa.watcher")

@@ -16,15 +16,15 @@ from gefa.core.deliver.manifest import File
 from gefa.core.deliver.shelf import Shelf, Stored
 from gefa.core.errors import EncodeError
 from gefa.core.geometry import Rect, Size
-from gefa.core.jobs import Job, Variant
+from gefa.core.make.jobs import Job, Variant
 from gefa.core.pixels import AlphaKind, alpha_kind
-from gefa.core.treat.auto import Candidate, choose
-from gefa.core.treat.find import Looked, Wish, find
+from gefa.core.treat.auto_formats import Candidate, choose
+from gefa.core.treat.encode_at_quality import Looked, Wish, find
 from gefa.core.treat.formats import FORMATS, ORDER, Format
-from gefa.core.treat.make import Pictures, fit_alpha
+from gefa.core.treat.pictures import Pictures, fit_alpha
+from gefa.core.treat.quality_search import Found
 from gefa.core.treat.recipe import Aim, AlphaPolicy
-from gefa.core.treat.search import Found
-from gefa.core.treat.typical import DRIFT, HEAVIER, PERFECT, Curve, moved
+from gefa.core.treat.typical_curves import DRIFT, HEAVIER, PERFECT, Curve, moved
 from gefa.core.units import weight
 
 SHORT = 0.005

@@ -8,13 +8,13 @@ from typing import Protocol
 import pyvips
 
 from gefa.core.deliver.shelf import Shelf, Stored
-from gefa.core.export import crop_of, pictures_for
 from gefa.core.geometry import Size
-from gefa.core.jobs import Job
+from gefa.core.make.jobs import Job
+from gefa.core.make.make_cut import crop_of, pictures_for
 from gefa.core.read.document import Document
-from gefa.core.treat.find import Looked, Wish, find
+from gefa.core.treat.encode_at_quality import Looked, Wish, find
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.core.treat.make import fit_alpha
+from gefa.core.treat.pictures import fit_alpha
 from gefa.core.treat.recipe import AlphaPolicy
 
 QUALITIES = (50, 74, 35, 84, 62, 92, 20)

@@ -9,12 +9,12 @@ from pydantic import BaseModel
 
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import File
-from gefa.core.jobs import Job
+from gefa.core.make.jobs import Job
 from gefa.core.pixels import AlphaKind, alpha_kind
 from gefa.core.read.document import Document
 from gefa.core.treat.formats import FORMATS
-from gefa.core.treat.make import baseline_bytes
 from gefa.core.treat.nature import Nature, look_at
+from gefa.core.treat.pictures import baseline_bytes
 from gefa.core.treat.recipe import AlphaPolicy
 from gefa.core.units import listed, weight
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from gefa.core.geometry import Size
-from gefa.core.making import Making
-from gefa.core.treat.auto import TRIAL_WIDTH
-from gefa.core.treat.make import Pictures
-from gefa.core.treat.steps import fewest, growth, next_widths
+from gefa.core.make.variant_maker import Making
+from gefa.core.treat.auto_formats import TRIAL_WIDTH
+from gefa.core.treat.pictures import Pictures
+from gefa.core.treat.weight_steps import fewest, growth, next_widths
 
 
 def course(making: Making, pictures: Pictures) -> Iterator[Size]:

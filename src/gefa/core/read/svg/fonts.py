@@ -12,7 +12,7 @@ from xml.etree.ElementTree import Element
 from PIL import ImageFont
 
 from gefa.core.read import xml
-from gefa.core.read.svg_elements import inherited
+from gefa.core.read.svg.elements import inherited
 
 FOLDERS = ("/usr/share/fonts", "/usr/local/share/fonts", "~/.fonts", "~/.local/share/fonts")
 GENERIC = frozenset(

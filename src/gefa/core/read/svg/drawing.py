@@ -14,7 +14,7 @@ import pyvips
 from gefa.core.errors import PartMissing, SourceError
 from gefa.core.geometry import NOWHERE, Rect, union_all
 from gefa.core.pixels import box_of, inside, visible_box, with_alpha
-from gefa.core.read import fonts, xml
+from gefa.core.read import xml
 from gefa.core.read.document import (
     CANVAS_PATH,
     Document,
@@ -24,13 +24,14 @@ from gefa.core.read.document import (
     Part,
     Strays,
 )
+from gefa.core.read.embedded import media_type_of, size_of
 from gefa.core.read.likeness import likeness_of
 from gefa.core.read.limits import MAX_PARTS, check_size
-from gefa.core.read.naming import PathBook, split_tags
-from gefa.core.read.stored import media_type_of, size_of
+from gefa.core.read.part_names import PathBook, split_tags
 from gefa.core.read.strays import area, find_strays
-from gefa.core.read.svg_css import css_of
-from gefa.core.read.svg_elements import (
+from gefa.core.read.svg import fonts
+from gefa.core.read.svg.css_boxes import css_of
+from gefa.core.read.svg.elements import (
     KINDS,
     RESOURCES,
     STYLE,
