@@ -17,11 +17,11 @@ from ssimulacra2 import compute_ssimulacra2
 from bench.batch import WIDTHS
 from gefa.core.read import read
 from gefa.core.treat.encode import encode
-from gefa.core.treat.encode_at_quality import Looked, Wish, find
+from gefa.core.treat.encode_at_quality import EncodeRequest, EncodeSource, find
 from gefa.core.treat.formats import Format
 from gefa.core.treat.ladder import ladder
 from gefa.core.treat.pictures import rungs
-from gefa.core.treat.quality_search import Found
+from gefa.core.treat.quality_search import EncodeResult
 from gefa.core.treat.recipe import Aim, Settings
 from gefa.core.treat.score import Reference
 from gefa.core.treat.typical_curves import DRIFT, Curve, moved
@@ -80,18 +80,18 @@ def _pictures(path: Path) -> Iterator[pyvips.Image]:
         yield image
 
 
-def _ladder(path: Path, result: Searching) -> Iterator[tuple[Format, Found]]:
+def _ladder(path: Path, result: Searching) -> Iterator[tuple[Format, EncodeResult]]:
     curves: dict[Format, tuple[int, Curve]] = {}
-    looked: Looked | None = None
+    looked: EncodeSource | None = None
     for image in _pictures(path):
-        looked = Looked(image, smaller=looked)
+        looked = EncodeSource(image, smaller=looked)
         for format in FORMATS:
             curve = None
             if format in curves:
                 width, known = curves[format]
                 curve = moved(known, DRIFT[format] * log2(image.width / width))
             began = time.perf_counter()
-            found = find(looked, Wish(format, Aim(look=LOOK), Settings(), curve=curve))
+            found = find(looked, EncodeRequest(format, Aim(look=LOOK), Settings(), curve=curve))
             between = time.perf_counter()
             encode(image, format, found.quality)
             result.fixed_seconds += time.perf_counter() - between

@@ -18,7 +18,7 @@ from gefa.core.deliver.markup import Offer
 from gefa.core.treat.formats import Format
 from gefa.demo.site.app import BANNER, CARD, LATER_BANNER, in_text
 from gefa.demo.site.gefa import Showing
-from gefa.demo.site.posts import Content, Picture, Record
+from gefa.demo.site.posts import Content, PictureBlock, Record
 from tests.conftest import HTTP, Server, eventually
 from tests.make import photo, with_profile
 
@@ -56,7 +56,7 @@ def shown_on(content: Content) -> dict[str, list[tuple[str, Showing]]]:
         "stalls": [(s.upload, b) for s, b in zip(content.stalls, banners, strict=True)],
     }
     for report in content.reports:
-        pictures = [block for block in report.blocks if isinstance(block, Picture)]
+        pictures = [block for block in report.blocks if isinstance(block, PictureBlock)]
         pages[f"reports/{report.id}"] = [(p.upload, in_text(p.placed)) for p in pictures]
     return pages
 

@@ -4,7 +4,8 @@ from pathlib import Path
 
 import pytest
 
-from gefa.core.cut.revisions import FoundBy, carried_over, compare, find_again
+from gefa.core.cut.revisions import MatchedBy, compare, match_parts
+from gefa.core.plan.carry_over import carried_over
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
 from gefa.core.read.survey import Survey, survey
@@ -46,11 +47,11 @@ def test_parts_are_found_by_id_path_name_and_likeness_in_that_order(
             L("Ground", flat(200, 100, (250, 240, 230))),
         ],
     )
-    found = {again.before: (again.after, again.by) for again in find_again(before, after)}
-    assert found["Sign"] == ("Notice", FoundBy.ID)
-    assert found["Ground"] == ("Ground", FoundBy.PATH)
-    assert found["Sky/Kite"] == ("Air/Kite", FoundBy.NAME)
-    assert found["Dune"] == ("Hill", FoundBy.LIKENESS)
+    found = {again.before: (again.after, again.by) for again in match_parts(before, after)}
+    assert found["Sign"] == ("Notice", MatchedBy.ID)
+    assert found["Ground"] == ("Ground", MatchedBy.PATH)
+    assert found["Sky/Kite"] == ("Air/Kite", MatchedBy.NAME)
+    assert found["Dune"] == ("Hill", MatchedBy.LIKENESS)
     assert "Sky/Sun" not in found
 
 

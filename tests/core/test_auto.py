@@ -15,9 +15,9 @@ from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
 from gefa.core.read.document import Document
 from gefa.core.treat.auto_formats import Candidate, choose
-from gefa.core.treat.encode_at_quality import Looked, Wish, find
+from gefa.core.treat.encode_at_quality import EncodeRequest, EncodeSource, find
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.core.treat.nature import Look, Nature, look_at
+from gefa.core.treat.nature import Nature, PictureNature, nature_of
 from gefa.core.treat.recipe import Aim, Recipe, Settings
 from gefa.core.treat.score import AlphaReference
 from tests.core.test_export import one
@@ -50,19 +50,19 @@ def badge(side: int = 300) -> pyvips.Image:
 
 
 def test_photographs_flat_art_and_text_are_told_apart() -> None:
-    assert look_at(photo(500, 300, 4)).nature is Nature.PHOTOGRAPH
-    assert look_at(badge()).nature is Nature.FLAT
-    assert look_at(letters()).nature is Nature.TEXT
+    assert nature_of(photo(500, 300, 4)).nature is Nature.PHOTOGRAPH
+    assert nature_of(badge()).nature is Nature.FLAT
+    assert nature_of(letters()).nature is Nature.TEXT
     # Large pictures are judged by pieces of them.
-    assert look_at(photo(1800, 1400, 4)).nature is Nature.PHOTOGRAPH
-    assert look_at(letters(1800, 1400)).nature is Nature.TEXT
+    assert nature_of(photo(1800, 1400, 4)).nature is Nature.PHOTOGRAPH
+    assert nature_of(letters(1800, 1400)).nature is Nature.TEXT
     nothing = pyvips.Image.black(40, 40, bands=4).copy(interpretation="srgb")
-    assert look_at(nothing) == Look(Nature.FLAT, 0)
+    assert nature_of(nothing) == PictureNature(Nature.FLAT, 0)
 
 
 def chosen(tried: dict[str, Candidate], alpha: AlphaKind = AlphaKind.NONE) -> tuple[str, str]:
     by_format = {Format(name): candidate for name, candidate in tried.items()}
-    choice = choose(by_format, Look(Nature.PHOTOGRAPH, 9_000), alpha, 75, 800)
+    choice = choose(by_format, PictureNature(Nature.PHOTOGRAPH, 9_000), alpha, 75, 800)
     assert set(choice.against) == set(by_format) - set(choice.formats)
     return " ".join(choice.formats), choice.why
 
@@ -142,14 +142,16 @@ def test_what_was_chosen_is_remembered_and_nothing_is_drawn_again(tmp_path: Path
 
 
 def test_webp_without_loss_serves_flat_art_where_it_is_lighter() -> None:
-    found = find(Looked(badge(400)), Wish(Format.WEBP, Aim(look=80), Settings()))
+    found = find(EncodeSource(badge(400)), EncodeRequest(Format.WEBP, Aim(look=80), Settings()))
     assert found.quality is None
     assert found.score == 100
     assert "without loss" in found.limit
     assert found.encodes <= 6
     decoded = loaded(found.data)
     assert AlphaReference(badge(400)).score(decoded) == 100
-    photograph = find(Looked(photo(300, 200, 1)), Wish(Format.WEBP, Aim(look=70), Settings()))
+    photograph = find(
+        EncodeSource(photo(300, 200, 1)), EncodeRequest(Format.WEBP, Aim(look=70), Settings())
+    )
     assert photograph.quality is not None
 
 

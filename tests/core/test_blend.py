@@ -9,7 +9,7 @@ import pytest
 from numpy.typing import NDArray
 
 from gefa.core.geometry import Rect
-from gefa.core.read.blend import OPERATORS, Placed, compose
+from gefa.core.read.blend import OPERATORS, PlacedBitmap, compose
 from tests.make import BLUE, RED
 
 A = NDArray[np.float64]
@@ -144,7 +144,7 @@ def rows(width: int, height: int, colour: tuple[int, int, int]) -> NDArray[np.ui
 @pytest.mark.parametrize("operator", sorted(OPERATORS))
 def test_an_operator_does_what_the_specification_says(operator: str) -> None:
     below, above = _random(1), _random(2)
-    placed = [Placed(below, 0, 0), Placed(above, 0, 0, 1.0, operator)]
+    placed = [PlacedBitmap(below, 0, 0), PlacedBitmap(above, 0, 0, 1.0, operator)]
     made = compose(placed, Rect(0, 0, SIDE, SIDE)) / 255.0
     wanted = expected(operator, below / 255.0, above / 255.0)
     premultiplied = np.concatenate([made[..., :3] * made[..., 3:], made[..., 3:]], axis=2)
@@ -159,16 +159,16 @@ def test_every_operator_has_a_formula_here() -> None:
 def test_beyond_its_pixels_a_layer_counts_as_transparent(operator: str) -> None:
     below, empty = _random(1), np.zeros((SIDE, SIDE, 4), np.uint8)
     small = _random(2)[:20, :30]
-    placed = [Placed(below, 0, 0), Placed(small, 7, 9, 1.0, operator)]
+    placed = [PlacedBitmap(below, 0, 0), PlacedBitmap(small, 7, 9, 1.0, operator)]
     made = compose(placed, Rect(0, 0, SIDE, SIDE))
     empty[9:29, 7:37] = small
-    placed[1] = Placed(empty, 0, 0, 1.0, operator)
+    placed[1] = PlacedBitmap(empty, 0, 0, 1.0, operator)
     padded = compose(placed, Rect(0, 0, SIDE, SIDE))
     assert (made == padded).all()
 
 
 def test_opacity_weakens_a_layer() -> None:
-    placed = [Placed(rows(4, 4, RED), 0, 0), Placed(rows(4, 4, BLUE), 0, 0, 0.25)]
+    placed = [PlacedBitmap(rows(4, 4, RED), 0, 0), PlacedBitmap(rows(4, 4, BLUE), 0, 0, 0.25)]
     colour = compose(placed, Rect(0, 0, 4, 4))[0, 0, :3]
     wanted = [r * 0.75 + b * 0.25 for r, b in zip(RED, BLUE, strict=True)]
     assert colour.tolist() == pytest.approx(wanted, abs=1)
@@ -176,7 +176,7 @@ def test_opacity_weakens_a_layer() -> None:
 
 def test_only_what_lies_in_the_region_is_composed() -> None:
     """Negative offsets and overhanging layers keep their place."""
-    placed = [Placed(rows(30, 30, RED), -10, -5), Placed(rows(20, 20, BLUE), 25, 25)]
+    placed = [PlacedBitmap(rows(30, 30, RED), -10, -5), PlacedBitmap(rows(20, 20, BLUE), 25, 25)]
     made = compose(placed, Rect(-2, -1, 40, 40))
     assert made[0, 0, :3].tolist() == list(RED)
     assert made[25, 21, :3].tolist() == list(RED)
@@ -185,9 +185,9 @@ def test_only_what_lies_in_the_region_is_composed() -> None:
 
 
 def test_many_layers_are_composed_as_one_after_another() -> None:
-    layers = [Placed(_random(seed), seed % 5 - 2, seed % 3 - 1) for seed in range(30)]
+    layers = [PlacedBitmap(_random(seed), seed % 5 - 2, seed % 3 - 1) for seed in range(30)]
     region = Rect(0, 0, SIDE, SIDE)
     whole = compose(layers, region).astype(int)
-    first = Placed(compose(layers[:15], region), 0, 0)
+    first = PlacedBitmap(compose(layers[:15], region), 0, 0)
     halves = compose([first, *layers[15:]], region).astype(int)
     assert np.abs(whole - halves).max() <= 1

@@ -19,9 +19,9 @@ from gefa.core.deliver.conditions import (
     shown_width,
 )
 from gefa.core.deliver.markup import (
-    Dress,
+    ImgBehaviour,
+    MediaCase,
     Offer,
-    Shown,
     directed,
     image_set,
     jinja_macro,
@@ -102,8 +102,8 @@ def test_the_narrowest_with_enough_pixels_is_picked() -> None:
 
 
 def test_art_direction_goes_by_the_first_that_holds_and_the_newest_format() -> None:
-    tall = Shown(offers(200, 400), Size(400, 500), "100vw", "(max-width: 500px)")
-    wide = Shown(offers(800, 1600), Size(1600, 400), "100vw")
+    tall = MediaCase(offers(200, 400), Size(400, 500), "100vw", "(max-width: 500px)")
+    wide = MediaCase(offers(800, 1600), Size(1600, 400), "100vw")
     shown = [tall, wide]
     assert loaded(shown, Viewport(390)).url == "/m/avif-400"
     assert loaded(shown, Viewport(501)).url == "/m/avif-800"
@@ -111,7 +111,7 @@ def test_art_direction_goes_by_the_first_that_holds_and_the_newest_format() -> N
     html = directed(
         shown,
         'A "kite"',
-        Dress(lazy=False, colour="#aabbcc", tiny="data:x", mask="border-radius: 50%"),
+        ImgBehaviour(lazy=False, colour="#aabbcc", tiny="data:x", mask="border-radius: 50%"),
     )
     assert re.findall(r'<source media="([^"]+)" type="([^"]+)"', html) == [
         ("(max-width: 500px)", "image/avif"),
@@ -124,7 +124,9 @@ def test_art_direction_goes_by_the_first_that_holds_and_the_newest_format() -> N
         in html
     )
     assert 'loading="eager" fetchpriority="high"' in html
-    middle = Shown(offers(600), Size(600, 300), "100vw", "(max-width: 900px) and (min-height: 9px)")
+    middle = MediaCase(
+        offers(600), Size(600, 300), "100vw", "(max-width: 900px) and (min-height: 9px)"
+    )
     media = re.findall(r'media="([^"]+)"', preload([tall, middle, wide]))
     for width in (400, 700, 1000):
         holding = [at for at, one in enumerate(media) if parse_media(one)(Viewport(width))]
@@ -132,7 +134,7 @@ def test_art_direction_goes_by_the_first_that_holds_and_the_newest_format() -> N
         assert (
             loaded([tall, middle, wide], Viewport(width)) in [tall, middle, wide][holding[0]].offers
         )
-    by_medium = Shown(offers(9), Size(9, 9), "1px", "screen and (width: 9px)")
+    by_medium = MediaCase(offers(9), Size(9, 9), "1px", "screen and (width: 9px)")
     assert preload([by_medium, wide]).count("<link") == 1
     links = preload(shown).splitlines()
     assert [
@@ -142,9 +144,9 @@ def test_art_direction_goes_by_the_first_that_holds_and_the_newest_format() -> N
 
 
 def test_a_jinja_macro_gives_the_same_and_takes_other_words() -> None:
-    shown = [Shown(offers(200), Size(200, 100), "100vw")]
+    shown = [MediaCase(offers(200), Size(200, 100), "100vw")]
     alt = 'A {{ kite }} {% raw %} & "more" \\ ☀'
-    macro = jinja_macro("beach", shown, alt, Dress())
+    macro = jinja_macro("beach", shown, alt, ImgBehaviour())
     render = (
         Environment(autoescape=True)
         .from_string(macro + "{{ beach() }}|{{ beach('a<b', 'eager') }}")
@@ -153,7 +155,7 @@ def test_a_jinja_macro_gives_the_same_and_takes_other_words() -> None:
     first, second = render.split("|")
     (img,) = html5lib.parse(first, namespaceHTMLElements=False).iter("img")
     assert img.get("alt") == alt
-    assert first.partition("alt=")[0] == directed(shown, alt, Dress()).partition("alt=")[0]
+    assert first.partition("alt=")[0] == directed(shown, alt, ImgBehaviour()).partition("alt=")[0]
     assert 'alt="a&lt;b" loading="eager"' in second
     assert json.dumps(alt) not in macro
 

@@ -6,9 +6,9 @@ from pathlib import Path
 
 import pytest
 
-from gefa.core.cut.gather import gather
 from gefa.core.cut.glob import covers
 from gefa.core.errors import PartMissing, PlanError
+from gefa.core.plan.gather import gather
 from gefa.core.plan.plan import CutEntry, Plan, Rule, load_plan, parse_plan
 from gefa.core.read import read
 from gefa.core.read.part_names import split_tags

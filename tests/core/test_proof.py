@@ -7,11 +7,11 @@ from pathlib import Path
 import pytest
 
 from gefa.core import carry_out, prepare, survey_for
-from gefa.core.deliver.compare import Pair, Verdict, counted, paired
+from gefa.core.deliver.compare import ComparedFiles, Verdict, counted, paired
 from gefa.core.deliver.manifest import File, Manifest
 from gefa.core.geometry import Size
 from gefa.core.look.proof import QUALITIES, curve_formats, measure_curve, rate_file, reference
-from gefa.core.make.jobs import Job
+from gefa.core.make.jobs import CutJob
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
 from gefa.core.read.document import Document
@@ -22,7 +22,7 @@ from tests.make import dot, largest_difference, loaded, photo
 from tests.shelves import MemoryShelf
 
 
-def job_for(source: Path, recipe: Recipe) -> tuple[Document, Job]:
+def job_for(source: Path, recipe: Recipe) -> tuple[Document, CutJob]:
     plan = Plan(recipes={"r": recipe}, cuts=(CutEntry(part="/", recipe="r"),))
     document = read(source)
     (job,) = prepare(survey_for(document, plan), plan).jobs
@@ -130,7 +130,7 @@ def file(bytes: int, score: float | None, sha: str = "", cut: str = "a", width: 
 def test_two_files_are_judged_by_weight_and_look(
     before: File | None, after: File | None, verdict: Verdict
 ) -> None:
-    assert Pair(before, after).verdict is verdict
+    assert ComparedFiles(before, after).verdict is verdict
 
 
 def test_runs_are_paired_by_cut_format_and_width() -> None:

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gefa.core.treat.encode import encode
-from gefa.core.treat.encode_at_quality import Looked, Wish, find
+from gefa.core.treat.encode_at_quality import EncodeRequest, EncodeSource, find
 from gefa.core.treat.formats import Format
 from gefa.core.treat.quality_search import MOST_ENCODES, SLACK, for_budget, for_look
 from gefa.core.treat.recipe import Aim, Settings
@@ -34,10 +34,10 @@ PICTURES = [photo(240, 160, 1), photo(400, 260, 7), textured(230, 170, 2), textu
 def test_a_look_is_met_closely_in_few_encodes() -> None:
     encodes = []
     for image in PICTURES:
-        looked = Looked(image)
+        looked = EncodeSource(image)
         for format in LOSSY:
             for target in (60.0, 75.0, 85.0):
-                found = find(looked, Wish(format, Aim(look=target), Settings()))
+                found = find(looked, EncodeRequest(format, Aim(look=target), Settings()))
                 assert found.quality is not None
                 assert found.score == pytest.approx(looked.score(found.data), abs=1e-6)
                 within = target <= (found.score or 0) <= target + SLACK
@@ -53,7 +53,9 @@ def test_no_byte_limit_is_ever_exceeded() -> None:
             largest = len(encode(image, format, 90))
             for share in (0.05, 0.3, 0.8):
                 limit = round(largest * share)
-                found = find(Looked(image), Wish(format, Aim(max_bytes=limit), Settings()))
+                found = find(
+                    EncodeSource(image), EncodeRequest(format, Aim(max_bytes=limit), Settings())
+                )
                 assert found.encodes <= MOST_ENCODES
                 if found.fits:
                     assert len(found.data) <= limit
@@ -89,15 +91,17 @@ def test_any_growing_curve_is_searched_to_its_end(
 
 def test_a_neighbour_gives_a_better_start() -> None:
     image = textured(300, 220, 5)
-    looked = Looked(image)
-    first = find(looked, Wish(Format.JPEG, Aim(look=70), Settings()))
-    again = find(looked, Wish(Format.JPEG, Aim(look=70), Settings(), curve=first.curve))
+    looked = EncodeSource(image)
+    first = find(looked, EncodeRequest(Format.JPEG, Aim(look=70), Settings()))
+    again = find(looked, EncodeRequest(Format.JPEG, Aim(look=70), Settings(), curve=first.curve))
     assert again.encodes <= first.encodes
     assert again.encodes <= 2
 
 
 def test_what_a_format_cannot_reach_is_named() -> None:
-    found = find(Looked(textured(120, 90, 1)), Wish(Format.JPEG, Aim(look=99), Settings()))
+    found = find(
+        EncodeSource(textured(120, 90, 1)), EncodeRequest(Format.JPEG, Aim(look=99), Settings())
+    )
     assert "JPEG reaches" in found.limit
     assert found.quality == 100
     assert math.isfinite(found.score or 0)
@@ -105,5 +109,5 @@ def test_what_a_format_cannot_reach_is_named() -> None:
 
 def test_transparent_pictures_are_searched_too() -> None:
     piece = dot(120, 120, (20, 20, 80, 80), (180, 60, 20))
-    found = find(Looked(piece), Wish(Format.WEBP, Aim(look=75), Settings()))
+    found = find(EncodeSource(piece), EncodeRequest(Format.WEBP, Aim(look=75), Settings()))
     assert (found.score or 0) >= 75

@@ -14,8 +14,8 @@ from gefa.core.make.make_cut import JobReport
 from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import BUILT_IN, Recipe
-from gefa.store.models import Job, JobKind, JobState, Revision, Run, Source, Variant, now
-from gefa.store.on_demand_jobs import KEPT, ask, ask_again, asked
+from gefa.store.models import Revision, Run, Source, Task, TaskKind, TaskState, Variant, now
+from gefa.store.on_demand_jobs import KEPT, request_task, requeue, task_on
 from gefa.store.recipes import (
     can_undo,
     library,
@@ -83,20 +83,20 @@ def test_a_source_has_the_shared_recipes_and_its_own_before_them(store: Store) -
 def test_what_is_asked_for_again_is_found_and_old_jobs_are_forgotten(store: Store) -> None:
     task: dict[str, Any] = {"blob": "b"}
     with store.session() as session:
-        first = ask(session, JobKind.TRY, "topic 0", task, name="hero")
-        assert ask(session, JobKind.TRY, "topic 0", task, name="hero").id == first.id
-        assert asked(session, JobKind.PROOF, "topic 0") is None
+        first = request_task(session, TaskKind.TRY, "topic 0", task, name="hero")
+        assert request_task(session, TaskKind.TRY, "topic 0", task, name="hero").id == first.id
+        assert task_on(session, TaskKind.PROOF, "topic 0") is None
         for number in range(1, KEPT + 8):
-            job = ask(session, JobKind.TRY, f"topic {number}", task, name="hero")
-            job.state = JobState.DONE
+            job = request_task(session, TaskKind.TRY, f"topic {number}", task, name="hero")
+            job.state = TaskState.DONE
             session.add(job)
             session.flush()
-        kept = session.exec(select(Job).where(Job.kind == JobKind.TRY)).all()
+        kept = session.exec(select(Task).where(Task.kind == TaskKind.TRY)).all()
         assert len(kept) <= KEPT + 2
         assert first.id in {job.id for job in kept}, "it is still to be done"
         done = kept[-1]
-        ask_again(session, done)
-        assert (done.state, done.sent, done.report) == (JobState.QUEUED, 0, {})
+        requeue(session, done)
+        assert (done.state, done.sent, done.report) == (TaskState.QUEUED, 0, {})
 
 
 def report(cut: str, *files: str, failed: bool = False) -> dict[str, Any]:
@@ -144,13 +144,13 @@ def finished_run(store: Store) -> str:
         run = Run(source_id=source.id, revision_id=revision.id, finished=now())
         session.add(run)
         session.flush()
-        outcomes: list[tuple[str, JobState, dict[str, Any]]] = [
-            ("good", JobState.DONE, report("good", "good.png")),
-            ("half", JobState.DONE, report("half", "half.png", failed=True)),
-            ("bad", JobState.FAILED, {}),
+        outcomes: list[tuple[str, TaskState, dict[str, Any]]] = [
+            ("good", TaskState.DONE, report("good", "good.png")),
+            ("half", TaskState.DONE, report("half", "half.png", failed=True)),
+            ("bad", TaskState.FAILED, {}),
         ]
         for position, (name, state, made) in enumerate(outcomes):
-            job = Job(kind=JobKind.CUT, run_id=run.id, position=position, name=name, sent=1)
+            job = Task(kind=TaskKind.CUT, run_id=run.id, position=position, name=name, sent=1)
             job.state, job.report, job.problem = state, made, "" if made else "it crashed"
             session.add(job)
             session.flush()
@@ -168,9 +168,9 @@ def test_only_what_failed_is_made_once_more(store: Store) -> None:
         assert run_again(session, run) == 2
         assert run.finished is None
     with store.session() as session:
-        jobs = {job.name: job for job in session.exec(select(Job).where(Job.run_id == run_id))}
-        assert jobs["good"].state is JobState.DONE
-        assert {jobs[name].state for name in ("half", "bad")} == {JobState.QUEUED}
+        jobs = {job.name: job for job in session.exec(select(Task).where(Task.run_id == run_id))}
+        assert jobs["good"].state is TaskState.DONE
+        assert {jobs[name].state for name in ("half", "bad")} == {TaskState.QUEUED}
         assert {v.path for v in session.exec(select(Variant))} == {"good.png"}
         assert run_again(session, session.get_one(Run, run_id)) == 0
 

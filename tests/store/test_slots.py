@@ -16,9 +16,9 @@ from gefa.core.errors import GefaError, PlanError
 from gefa.core.slots.settings import KeepOriginal, Mask
 from gefa.core.slots.upload import Focus
 from gefa.core.treat.recipe import BUILT_IN, Recipe
-from gefa.store.feed import Wanted, feed, uploads_of
+from gefa.store.feed import FeedQuery, feed, uploads_of
 from gefa.store.keys import Right, found_key, keys_of, new_key, revoke
-from gefa.store.models import Job, Notice, SlotKey, Upload, UploadState, Variant, now
+from gefa.store.models import Notification, SlotKey, Task, Upload, UploadState, Variant, now
 from gefa.store.notices import RETRIES, due, tried
 from gefa.store.recipes import save_recipe
 from gefa.store.slots import (
@@ -128,7 +128,7 @@ def test_a_slot_goes_when_its_uploads_went(store: Store) -> None:
         assert uploads_of(session, slot) == (0, 1)
         remove_slot(session, slot)
         assert slot_named(session, "gallery") is None
-        for table in (Upload, Variant, Job, Notice, SlotKey):
+        for table in (Upload, Variant, Task, Notification, SlotKey):
             assert session.exec(select(table)).all() == []
         assert add_slot(session, "gallery").own == {}
 
@@ -359,7 +359,7 @@ def test_the_feed_finds_by_every_mark(store: Store) -> None:
         finish(session, second, "1")
 
         def found(**wanted: Any) -> list[str]:
-            return [u.name[:3] for u in feed(session, Wanted(**wanted), 10).uploads]
+            return [u.name[:3] for u in feed(session, FeedQuery(**wanted), 10).uploads]
 
         assert found() == ["100", "dun", "bea"]
         assert found(q="KITES") == ["bea"]
@@ -379,9 +379,9 @@ def test_the_feed_finds_by_every_mark(store: Store) -> None:
         remove(session, first)
         assert found(state="removed") == ["bea"]
         assert found() == ["100", "dun"]
-        page = feed(session, Wanted(), 1)
+        page = feed(session, FeedQuery(), 1)
         assert (page.total, page.next) == (2, third.id)
-        assert [u.id for u in feed(session, Wanted(after=third.id), 1).uploads] == [second.id]
+        assert [u.id for u in feed(session, FeedQuery(after=third.id), 1).uploads] == [second.id]
 
 
 def test_a_notice_is_tried_again_ever_more_slowly_and_given_up(store: Store) -> None:
@@ -401,7 +401,7 @@ def test_a_notice_is_tried_again_ever_more_slowly_and_given_up(store: Store) -> 
         tried(session, notice, "it answered 503")
         assert (notice.due, notice.told) == (None, None)
         approve(session, upload, slot)
-        assert session.exec(select(Notice)).all()[-1].due is not None, "the next is told anew"
+        assert session.exec(select(Notification)).all()[-1].due is not None, "the next is told anew"
 
 
 def test_slots_from_before_settings_are_kept_with_their_uploads(tmp_path: Path) -> None:
@@ -434,5 +434,5 @@ def test_slots_from_before_settings_are_kept_with_their_uploads(tmp_path: Path) 
         assert keys_of(session, slot)[0].rights == ["upload", "read", "review"]
         (variant,) = variants_of_upload(session, "u")
         assert (variant.path, variant.cut) == ("a-48.png", "whole")
-        assert session.exec(select(Job)).one().upload_id == "u"
+        assert session.exec(select(Task)).one().upload_id == "u"
     store.close()

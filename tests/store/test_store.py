@@ -20,7 +20,7 @@ from sqlmodel import SQLModel, select
 from gefa.core.deliver.shelf import write_whole
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.store.blobs import Blob, BlobShelf, BlobStore, TooManyBytes
-from gefa.store.models import Job, Revision, RevisionState, Source, Variant, new_id
+from gefa.store.models import Revision, RevisionState, Source, Task, Variant, new_id
 from gefa.store.sources import (
     all_sources,
     bring_in,
@@ -172,7 +172,7 @@ def test_the_same_name_makes_a_revision_and_the_same_bytes_nothing(store: Store)
             ("other.png", 1),
             ("d.ora", 2),
         ]
-        assert len(session.exec(select(Job)).all()) == 3
+        assert len(session.exec(select(Task)).all()) == 3
 
 
 def test_a_revision_that_failed_can_be_brought_in_again(store: Store) -> None:

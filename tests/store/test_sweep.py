@@ -10,7 +10,7 @@ from typing import Any
 from sqlmodel import Session, select
 
 from gefa.store.blobs import BlobStore
-from gefa.store.models import Job, JobKind, Upload, UploadState, Variant, now
+from gefa.store.models import Task, TaskKind, Upload, UploadState, Variant, now
 from gefa.store.slots import add_slot
 from gefa.store.sources import bring_in
 from gefa.store.store import Store
@@ -43,7 +43,7 @@ def upload(session: Session, blob: str, **fields: Any) -> Upload:
 
 
 def variant(session: Session, of: Upload, sha256: str, **fields: Any) -> Variant:
-    job = Job(kind=JobKind.UPLOAD, upload_id=of.id)
+    job = Task(kind=TaskKind.UPLOAD, upload_id=of.id)
     session.add(job)
     session.flush()
     made = Variant(
@@ -70,7 +70,7 @@ def test_blobs_that_nothing_refers_to_go_after_a_day(store: Store) -> None:
         bring_in(session, "a.png", blobs.put(b"source"), "png")
         os.utime(blobs.path(used[0]), (0, 0))
         variant(session, upload(session, used[1]), used[2])
-        session.add(Job(kind=JobKind.TRIAL, task={"blob": used[3]}))
+        session.add(Task(kind=TaskKind.TRIAL, task={"blob": used[3]}))
         session.flush()
         unused, fresh = old(blobs, b"unused"), blobs.put(b"just now").sha256
         again = old(blobs, b"wanted again")
@@ -88,7 +88,7 @@ def test_originals_go_once_unless_something_else_needs_the_bytes(store: Store) -
         shared = upload(session, old(blobs, b"shared"), original_gone=True)
         upload(session, shared.blob)
         queued = upload(session, old(blobs, b"queued"), original_gone=True)
-        session.add(Job(kind=JobKind.UPLOAD, upload_id=queued.id, task={"blob": queued.blob}))
+        session.add(Task(kind=TaskKind.UPLOAD, upload_id=queued.id, task={"blob": queued.blob}))
         fresh = upload(session, blobs.put(b"fresh").sha256, original_gone=True)
         kept = upload(session, old(blobs, b"kept"))
         names = [one.blob for one in (alone, shared, queued, fresh, kept)]
@@ -115,4 +115,4 @@ def test_what_was_followed_or_removed_is_forgotten_after_a_month(store: Store) -
         sweep_rows(session)
         assert {v.id for v in session.exec(select(Variant)).all()} == {current.id, lately.id}
         assert {u.id for u in session.exec(select(Upload)).all()} == {there.id, back.id}
-        assert {job.upload_id for job in session.exec(select(Job)).all()} == {there.id}
+        assert {job.upload_id for job in session.exec(select(Task)).all()} == {there.id}

@@ -17,7 +17,7 @@ from standardwebhooks.webhooks import Webhook
 from tusclient import client as tus
 
 from gefa.store.keys import Right, new_key
-from gefa.store.models import Notice, Slot
+from gefa.store.models import Notification, Slot
 from gefa.store.slots import add_slot, slot_named
 from gefa.store.store import Store
 from tests.conftest import HTTP, Server, eventually
@@ -354,7 +354,7 @@ def test_who_wants_to_know_is_told_with_a_signature_until_it_is_taken(
 
     def taken() -> Any:
         with store.session() as session:
-            return session.get_one(Notice, Told.heard[0][0]["webhook-id"]).told
+            return session.get_one(Notification, Told.heard[0][0]["webhook-id"]).told
 
     eventually(taken, 10)
     store.close()

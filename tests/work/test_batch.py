@@ -14,9 +14,9 @@ import pytest
 from PIL import Image
 
 from gefa.core.errors import SourceError
-from gefa.core.make.jobs import Job
+from gefa.core.make.jobs import CutJob
 from gefa.core.plan.plan import CutEntry, Plan, parse_plan
-from gefa.work.batch import Exported, Exporter, Extras, Progress
+from gefa.work.batch import Exported, Exporter, ExportListener, Extras
 from gefa.work.pool import Pool
 from gefa.work.saves import Watched
 from tests.conftest import eventually
@@ -187,11 +187,11 @@ def test_files_above_40_megapixels_are_asked_for(tmp_path: Path, pool: Pool) -> 
                       'size = { width = 60, unit = "cm", dpi = 300 }', "p")  # fmt: skip
     asked: list[float] = []
 
-    def refuse(jobs: list[Job]) -> bool:
+    def refuse(jobs: list[CutJob]) -> bool:
         asked.extend(job.megapixels for job in jobs)
         return False
 
-    exporter = Exporter(pool, tmp_path / "out", progress=Progress(large=refuse))
+    exporter = Exporter(pool, tmp_path / "out", progress=ExportListener(large=refuse))
     manifest = exporter.export([source], plan).manifest
     assert asked == [pytest.approx(7087 * 7087 / 1e6)]
     assert "50 megapixels" in manifest.left_out[0].reason

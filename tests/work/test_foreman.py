@@ -11,12 +11,12 @@ import pytest
 from sqlmodel import select
 
 from gefa.store.blobs import Blob
-from gefa.store.models import Job, JobState, Revision, RevisionState
+from gefa.store.models import Revision, RevisionState, Task, TaskState
 from gefa.store.sources import bring_in
 from gefa.store.store import Store
 from gefa.work import foreman as module
 from gefa.work.foreman import Foreman
-from gefa.work.queue import Lease, Outcome, Task, WorkQueue, alive, host_id
+from gefa.work.queue import Lease, Outcome, TaskMessage, WorkQueue, alive, host_id
 
 
 class Desk:
@@ -29,9 +29,9 @@ class Desk:
         with store.session() as session:
             bring_in(session, "a.png", Blob("0" * 64, 9), "png")
 
-    def job(self) -> Job:
+    def job(self) -> Task:
         with self.store.session() as session:
-            return session.exec(select(Job)).one()
+            return session.exec(select(Task)).one()
 
     def revision(self) -> Revision:
         with self.store.session() as session:
@@ -40,7 +40,7 @@ class Desk:
     def take(self) -> str | None:
         """As a worker does: the next task's job, no longer waiting."""
         task = self.queue.huey.dequeue()
-        return Task.model_validate_json(task.args[0]).job if task else None
+        return TaskMessage.model_validate_json(task.args[0]).job if task else None
 
     def turn(self) -> None:
         self.foreman._looked = -1e9
@@ -70,7 +70,7 @@ def test_an_outcome_is_settled_once_however_often_it_comes(desk: Desk) -> None:
     for problem in ("first answer", "second answer"):
         desk.queue.answer(Outcome(job=job, problem=problem, refused=True))
         desk.turn()
-    assert desk.job().state is JobState.FAILED
+    assert desk.job().state is TaskState.FAILED
     assert desk.revision().state is RevisionState.FAILED
     assert desk.revision().problem == "first answer"
 
@@ -78,7 +78,7 @@ def test_an_outcome_is_settled_once_however_often_it_comes(desk: Desk) -> None:
 def test_an_outcome_of_a_job_that_is_not_known_is_ignored(desk: Desk) -> None:
     desk.queue.answer(Outcome(job="nobody's"))
     desk.turn()
-    assert desk.job().state is JobState.QUEUED
+    assert desk.job().state is TaskState.QUEUED
 
 
 def test_a_job_held_by_a_living_worker_is_left_alone(desk: Desk) -> None:
@@ -106,7 +106,7 @@ def test_a_job_whose_worker_died_is_sent_again_and_at_last_given_up(desk: Desk) 
         desk.queue.huey.storage.put_data(f"lease:{job}", lease.model_dump_json().encode())
         desk.turn()
     assert desk.take() is None
-    assert desk.job().state is JobState.FAILED
+    assert desk.job().state is TaskState.FAILED
     assert f"{module.MAX_SENT} times" in desk.revision().problem
 
 
@@ -147,7 +147,7 @@ def test_whether_a_worker_lives() -> None:
 
 def test_a_reading_and_an_upload_go_before_a_batch(desk: Desk) -> None:
     for kind in ("cut", "upload", "cut", "read"):
-        desk.queue.send(Task(job=kind, kind=kind, body={}))
+        desk.queue.send(TaskMessage(job=kind, kind=kind, body={}))
     assert [desk.take() for _ in range(4)] == ["read", "upload", "cut", "cut"]
 
 

@@ -12,7 +12,7 @@ from typer.testing import CliRunner
 from gefa.cli.app import app
 from gefa.core.deliver.manifest import File
 from gefa.core.treat.formats import Format
-from gefa.store.models import Job, JobKind, Upload, UploadState
+from gefa.store.models import Task, TaskKind, Upload, UploadState
 from gefa.store.slots import add_slot
 from gefa.store.store import Store
 from gefa.store.variants import exchange
@@ -37,7 +37,7 @@ def live(
             )
             session.add(upload)
             session.flush()
-        job = Job(kind=JobKind.UPLOAD, upload_id=upload.id)
+        job = Task(kind=TaskKind.UPLOAD, upload_id=upload.id)
         session.add(job)
         session.flush()
         files = [

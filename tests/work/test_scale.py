@@ -17,7 +17,7 @@ from sqlmodel import select
 
 from gefa.store.bucket import Bucket, BucketBlobs, BucketError
 from gefa.store.keys import Right, new_key
-from gefa.store.models import Job
+from gefa.store.models import Task
 from gefa.store.slots import add_slot
 from gefa.store.store import Store
 from tests.conftest import eventually, start
@@ -110,7 +110,7 @@ def test_two_workers_elsewhere_finish_everything_once_though_one_is_killed(
         assert not (tmp_path / folder / "queue.sqlite3").exists()
     store = Store(tmp_path / "server")
     with store.session() as session:
-        jobs = session.exec(select(Job)).all()
+        jobs = session.exec(select(Task)).all()
         assert sorted(job.upload_id or "" for job in jobs) == sorted(ids), "none was done twice"
         assert sum(job.sent > 1 for job in jobs) <= 2
     store.close()

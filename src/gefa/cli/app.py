@@ -19,12 +19,11 @@ from gefa.core.units import weight
 
 if TYPE_CHECKING:
     from gefa.core.deliver.manifest import Manifest
-    from gefa.core.make.jobs import Job
+    from gefa.core.make.jobs import CutJob
     from gefa.core.plan.plan import Plan
     from gefa.core.read.survey import PartFacts, Survey
     from gefa.store.places import Places
-    from gefa.work.batch import Exported, Exporter
-    from gefa.work.batch import Progress as Told
+    from gefa.work.batch import Exported, Exporter, ExportListener
     from gefa.work.pool import Pool
 
 app = typer.Typer(
@@ -138,8 +137,8 @@ def export(
     raise typer.Exit(FAILED if manifest.failed else 0)
 
 
-def _told(bar: Progress, large: bool, *, ask: bool) -> Told:
-    from gefa.work.batch import Progress as Told
+def _told(bar: Progress, large: bool, *, ask: bool) -> ExportListener:
+    from gefa.work.batch import ExportListener
 
     task = bar.add_task("reading", total=None)
     planned = 0
@@ -149,7 +148,7 @@ def _told(bar: Progress, large: bool, *, ask: bool) -> Told:
         planned += files
         bar.update(task, total=planned)
 
-    def allow(jobs: list[Job]) -> bool:
+    def allow(jobs: list[CutJob]) -> bool:
         if large or not (ask and sys.stdin.isatty()):
             return large
         listed = ", ".join(f"{job.cut.name} ({job.megapixels:,.0f} megapixels)" for job in jobs)
@@ -158,7 +157,7 @@ def _told(bar: Progress, large: bool, *, ask: bool) -> Told:
         bar.start()
         return allowed
 
-    return Told(
+    return ExportListener(
         planned=more,
         made=lambda cut, files: bar.update(task, advance=files, description=cut),
         large=allow,

@@ -47,7 +47,7 @@ class Layer:
 
 
 @dataclass(frozen=True)
-class Group:
+class LayerGroup:
     """Layers under one name, topmost first."""
 
     name: str
@@ -77,11 +77,11 @@ def _put(archive: zipfile.ZipFile, name: str, data: bytes, stored: bool = False)
     archive.writestr(info, data)
 
 
-def _flat(stack: Sequence[Group]) -> list[Layer]:
+def _flat(stack: Sequence[LayerGroup]) -> list[Layer]:
     return [layer for group in stack for layer in group.layers]
 
 
-def _stack_xml(stack: Sequence[Group]) -> str:
+def _stack_xml(stack: Sequence[LayerGroup]) -> str:
     lines = [f'<?xml version="1.0" encoding="UTF-8"?>\n<image version="0.0.5" w="{WIDTH}"'
              f' h="{HEIGHT}" xres="150" yres="150"><stack>']  # fmt: skip
     index = 0
@@ -97,7 +97,7 @@ def _stack_xml(stack: Sequence[Group]) -> str:
     return "\n".join([*lines, "</stack></image>"])
 
 
-def _attributes(item: Layer | Group) -> str:
+def _attributes(item: Layer | LayerGroup) -> str:
     shown = "visible" if item.shown else "hidden"
     return (
         f'name={quoteattr(item.name)} opacity="{item.opacity}" composite-op="{item.op}"'
@@ -226,14 +226,14 @@ def _rain_notice() -> Layer:
     return _cropped("Rain notice #figure", drawn(WIDTH, HEIGHT, body), shown=False)
 
 
-def _layers() -> list[Group]:
+def _layers() -> list[LayerGroup]:
     """The poster's three groups, topmost first."""
     return [
-        Group(
+        LayerGroup(
             "Words",
             [_rain_notice(), _badge(), _title()],
         ),
-        Group(
+        LayerGroup(
             "Kites",
             [
                 _kite_layer("Red kite #figure", 560, 860, 150, 18, (MADDER, SAFFRON)),
@@ -242,7 +242,7 @@ def _layers() -> list[Group]:
                 _kite_layer("Small kite", 300, 1180, 70, 8, (DUSK, SAFFRON)),
             ],
         ),
-        Group(
+        LayerGroup(
             "Shore",
             [
                 _tide_lines(),
@@ -259,7 +259,7 @@ def _layers() -> list[Group]:
 # -- mergedimage.png, composed with NumPy straight from the specification's formulas --------
 
 
-def _merged(stack: Sequence[Group]) -> NDArrayU8:
+def _merged(stack: Sequence[LayerGroup]) -> NDArrayU8:
     below = np.zeros((HEIGHT, WIDTH, 4), np.float32)
     for group in reversed(stack):
         if not group.shown:

@@ -18,7 +18,7 @@ from gefa.store.models import Slot, Upload, UploadState
 Row = TypeVar("Row")
 
 
-class Wanted(BaseModel):
+class FeedQuery(BaseModel):
     """Which uploads: those whose name, alternative text or tag has ``q`` in it; of a slot; with a
     tag; in a state; from a day until a day, both included; after the upload of an id. Removed ones
     only where the state is ``removed``."""
@@ -52,7 +52,7 @@ class Page:
     next: str | None
 
 
-def feed(session: Session, wanted: Wanted, most: int) -> Page:
+def feed(session: Session, wanted: FeedQuery, most: int) -> Page:
     """The first ``most`` uploads that are wanted."""
     chosen = _chosen(select(Upload), wanted)
     total = session.exec(_chosen(select(func.count()).select_from(Upload), wanted)).one()
@@ -63,7 +63,7 @@ def feed(session: Session, wanted: Wanted, most: int) -> Page:
     return Page(rest, total, rest[-1].id if len(found) > most else None)
 
 
-def _chosen(query: SelectOfScalar[Row], wanted: Wanted) -> SelectOfScalar[Row]:
+def _chosen(query: SelectOfScalar[Row], wanted: FeedQuery) -> SelectOfScalar[Row]:
     removed = col(Upload.removed)
     query = query.where(removed.is_not(None) if wanted.state == "removed" else removed.is_(None))
     if isinstance(wanted.state, UploadState):
@@ -94,7 +94,7 @@ def _mentions(words: str) -> Any:
     )
 
 
-def _within(query: SelectOfScalar[Row], wanted: Wanted) -> SelectOfScalar[Row]:
+def _within(query: SelectOfScalar[Row], wanted: FeedQuery) -> SelectOfScalar[Row]:
     if wanted.since:
         query = query.where(Upload.created >= datetime.combine(wanted.since, time()))
     if wanted.until:

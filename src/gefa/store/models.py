@@ -40,13 +40,13 @@ class RevisionState(StrEnum):
     FAILED = "failed"
 
 
-class JobState(StrEnum):
+class TaskState(StrEnum):
     QUEUED = "queued"
     DONE = "done"
     FAILED = "failed"
 
 
-class JobKind(StrEnum):
+class TaskKind(StrEnum):
     READ = "read"
     SHOW = "show"
     TAKE = "take"
@@ -151,7 +151,7 @@ class Run(SQLModel, table=True):
     finished: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
 
 
-class Job(SQLModel, table=True):
+class Task(SQLModel, table=True):
     """Something for a worker. ``task`` is all it needs; ``report`` what it answered.
 
     ``topic`` finds a job that is looked for again and again. ``name`` is what people call it,
@@ -162,8 +162,8 @@ class Job(SQLModel, table=True):
     __tablename__ = "job"
 
     id: str = Field(default_factory=new_id, primary_key=True)
-    kind: JobKind
-    state: JobState = Field(default=JobState.QUEUED, index=True)
+    kind: TaskKind
+    state: TaskState = Field(default=TaskState.QUEUED, index=True)
     run_id: str | None = Field(default=None, foreign_key="run.id", index=True)
     revision_id: str | None = Field(default=None, foreign_key="revision.id", index=True)
     upload_id: str | None = Field(default=None, foreign_key="upload.id", index=True)
@@ -318,7 +318,7 @@ class Resumable(SQLModel, table=True):
     created: datetime = _time()
 
 
-class Notice(SQLModel, table=True):
+class Notification(SQLModel, table=True):
     """Something that ``url`` is told. ``due`` is when it is tried next; None once it was taken, or
     given up."""
 

@@ -7,7 +7,7 @@ from datetime import timedelta
 
 from sqlmodel import Session, col, select
 
-from gefa.store.models import Notice, Slot, Upload, now
+from gefa.store.models import Notification, Slot, Upload, now
 
 RETRIES = tuple(timedelta(seconds=s) for s in (5, 30, 120, 600, 3_600, 21_600, 86_400))
 """how long after each failed try the next one is"""
@@ -19,24 +19,29 @@ def notify(session: Session, slot: Slot, upload: Upload, url: str, kind: str) ->
     if not url:
         return
     waiting = session.exec(
-        select(Notice).where(
-            Notice.upload_id == upload.id, Notice.kind == kind, col(Notice.due).is_not(None)
+        select(Notification).where(
+            Notification.upload_id == upload.id,
+            Notification.kind == kind,
+            col(Notification.due).is_not(None),
         )
     ).first()
     if waiting is None:
-        waiting = Notice(slot_id=slot.id, upload_id=upload.id, url=url, kind=kind)
+        waiting = Notification(slot_id=slot.id, upload_id=upload.id, url=url, kind=kind)
     waiting.url, waiting.due = url, now()
     session.add(waiting)
 
 
-def due(session: Session) -> Sequence[Notice]:
+def due(session: Session) -> Sequence[Notification]:
     """What is to be told now, the longest waiting first."""
     return session.exec(
-        select(Notice).where(col(Notice.due) <= now()).order_by(col(Notice.due)).limit(20)
+        select(Notification)
+        .where(col(Notification.due) <= now())
+        .order_by(col(Notification.due))
+        .limit(20)
     ).all()
 
 
-def tried(session: Session, notice: Notice, problem: str) -> None:
+def tried(session: Session, notice: Notification, problem: str) -> None:
     """Note how telling it went; ``problem`` is empty if it was taken."""
     notice.tries += 1
     notice.problem = problem[:400]
@@ -49,16 +54,16 @@ def tried(session: Session, notice: Notice, problem: str) -> None:
     session.add(notice)
 
 
-def tell_again(session: Session, notice: Notice) -> None:
+def tell_again(session: Session, notice: Notification) -> None:
     notice.due, notice.tries, notice.told = now(), 0, None
     session.add(notice)
 
 
-def notices_of(session: Session, slot: Slot) -> Sequence[Notice]:
+def notices_of(session: Session, slot: Slot) -> Sequence[Notification]:
     """The latest of a slot, newest first."""
     return session.exec(
-        select(Notice)
-        .where(Notice.slot_id == slot.id)
-        .order_by(col(Notice.created).desc())
+        select(Notification)
+        .where(Notification.slot_id == slot.id)
+        .order_by(col(Notification.created).desc())
         .limit(SHOWN)
     ).all()

@@ -6,48 +6,48 @@ from typing import Any
 
 from sqlmodel import Session, col, select
 
-from gefa.store.models import Job, JobKind, JobState
+from gefa.store.models import Task, TaskKind, TaskState
 
 KEPT = 40
 """finished jobs of one name; those before are forgotten, what they made is not"""
 
 
-def ask(
+def request_task(
     session: Session,
-    kind: JobKind,
+    kind: TaskKind,
     topic: str,
     task: dict[str, Any],
     *,
     name: str = "",
     planned: int = 0,
-) -> Job:
+) -> Task:
     """The job that does ``task``, found again by its ``topic``; queued the first time."""
-    known = asked(session, kind, topic)
+    known = task_on(session, kind, topic)
     if known is not None:
         return known
     _forget(session, kind, name)
-    job = Job(kind=kind, topic=topic, task=task, name=name, planned=planned)
+    job = Task(kind=kind, topic=topic, task=task, name=name, planned=planned)
     session.add(job)
     session.flush()
     return job
 
 
-def asked(session: Session, kind: JobKind, topic: str) -> Job | None:
+def task_on(session: Session, kind: TaskKind, topic: str) -> Task | None:
     """The job of that topic, if it was asked for."""
-    return session.exec(select(Job).where(Job.topic == topic, Job.kind == kind)).first()
+    return session.exec(select(Task).where(Task.topic == topic, Task.kind == kind)).first()
 
 
-def ask_again(session: Session, job: Job) -> None:
+def requeue(session: Session, job: Task) -> None:
     """Have a job done once more."""
-    job.state, job.sent, job.problem, job.report = JobState.QUEUED, 0, "", {}
+    job.state, job.sent, job.problem, job.report = TaskState.QUEUED, 0, "", {}
     session.add(job)
 
 
-def _forget(session: Session, kind: JobKind, name: str) -> None:
+def _forget(session: Session, kind: TaskKind, name: str) -> None:
     old = session.exec(
-        select(Job)
-        .where(Job.kind == kind, Job.name == name, Job.state != JobState.QUEUED)
-        .order_by(col(Job.created).desc())
+        select(Task)
+        .where(Task.kind == kind, Task.name == name, Task.state != TaskState.QUEUED)
+        .order_by(col(Task.created).desc())
         .offset(KEPT)
     ).all()
     for job in old:

@@ -10,14 +10,13 @@ from sqlmodel import Session, col, select
 
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import File, Manifest, OriginalFile
-from gefa.core.make.jobs import Job as CutJob
-from gefa.core.make.jobs import Prepared
+from gefa.core.make.jobs import CutJob, Prepared
 from gefa.core.make.make_cut import JobReport
 from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import Format
 from gefa.store.blobs import BlobStore
-from gefa.store.models import Job, JobKind, JobState, Revision, Run, Source, Variant, now
-from gefa.store.on_demand_jobs import ask_again
+from gefa.store.models import Revision, Run, Source, Task, TaskKind, TaskState, Variant, now
+from gefa.store.on_demand_jobs import requeue
 from gefa.store.sources import prepared_for
 
 COSTS = {Format.AVIF: 8.0, Format.WEBP: 2.0, Format.PNG: 1.5, Format.JPEG: 0.4}
@@ -63,9 +62,9 @@ def start_run(
     return run
 
 
-def _queued(run: Run, revision: Revision, source: Source, cut_job: CutJob, position: int) -> Job:
-    return Job(
-        kind=JobKind.CUT,
+def _queued(run: Run, revision: Revision, source: Source, cut_job: CutJob, position: int) -> Task:
+    return Task(
+        kind=TaskKind.CUT,
         run_id=run.id,
         position=position,
         name=cut_job.cut.name,
@@ -79,9 +78,9 @@ def _queued(run: Run, revision: Revision, source: Source, cut_job: CutJob, posit
     )
 
 
-def _taking(run: Run, revision: Revision, source: Source, prepared: Prepared) -> Job:
-    return Job(
-        kind=JobKind.TAKE,
+def _taking(run: Run, revision: Revision, source: Source, prepared: Prepared) -> Task:
+    return Task(
+        kind=TaskKind.TAKE,
         run_id=run.id,
         position=len(prepared.jobs),
         name="originals",
@@ -95,14 +94,16 @@ def _taking(run: Run, revision: Revision, source: Source, prepared: Prepared) ->
     )
 
 
-def ask_for_pdf(session: Session, run: Run) -> Job:
+def ask_for_pdf(session: Session, run: Run) -> Task:
     """The job that writes a PDF with a page for each cut of the run; queued the first time."""
-    known = session.exec(select(Job).where(Job.run_id == run.id, Job.kind == JobKind.PDF)).first()
-    if known is not None and known.state is not JobState.FAILED:
+    known = session.exec(
+        select(Task).where(Task.run_id == run.id, Task.kind == TaskKind.PDF)
+    ).first()
+    if known is not None and known.state is not TaskState.FAILED:
         return known
-    cuts = [job.task for job in jobs_of(session, run.id) if job.kind is JobKind.CUT]
-    job = Job(
-        kind=JobKind.PDF,
+    cuts = [job.task for job in jobs_of(session, run.id) if job.kind is TaskKind.CUT]
+    job = Task(
+        kind=TaskKind.PDF,
         run_id=run.id,
         position=-1,
         name="PDF",
@@ -117,15 +118,17 @@ def ask_for_pdf(session: Session, run: Run) -> Job:
     return job
 
 
-def jobs_of(session: Session, run_id: str) -> Sequence[Job]:
-    return session.exec(select(Job).where(Job.run_id == run_id).order_by(col(Job.position))).all()
+def jobs_of(session: Session, run_id: str) -> Sequence[Task]:
+    return session.exec(
+        select(Task).where(Task.run_id == run_id).order_by(col(Task.position))
+    ).all()
 
 
 class JobOutlook(NamedTuple):
     """A job without its task and report, which are large."""
 
     id: str
-    state: JobState
+    state: TaskState
     name: str
     planned: int
     cost: float
@@ -133,11 +136,11 @@ class JobOutlook(NamedTuple):
 
 def outlook(session: Session, run_id: str) -> list[JobOutlook]:
     """All jobs of a run in their order, for looking at often."""
-    columns = [col(c) for c in (Job.id, Job.state, Job.name, Job.planned, Job.cost)]
+    columns = [col(c) for c in (Task.id, Task.state, Task.name, Task.planned, Task.cost)]
     found = session.execute(
         sql_select(*columns)
-        .where(col(Job.run_id) == run_id, col(Job.kind) != JobKind.PDF)
-        .order_by(col(Job.position))
+        .where(col(Task.run_id) == run_id, col(Task.kind) != TaskKind.PDF)
+        .order_by(col(Task.position))
     )
     return [JobOutlook(*row) for row in found]
 
@@ -195,7 +198,7 @@ def run_again(session: Session, run: Run) -> int:
     for job in failed:
         for variant in session.exec(select(Variant).where(Variant.job_id == job.id)):
             session.delete(variant)
-        ask_again(session, job)
+        requeue(session, job)
     if failed:
         run.finished = None
         session.add(run)
@@ -203,10 +206,10 @@ def run_again(session: Session, run: Run) -> int:
     return len(failed)
 
 
-def _failed(job: Job) -> bool:
-    if job.kind not in (JobKind.CUT, JobKind.TAKE):
+def _failed(job: Task) -> bool:
+    if job.kind not in (TaskKind.CUT, TaskKind.TAKE):
         return False
-    return job.state is JobState.FAILED or bool(job.report.get("failed"))
+    return job.state is TaskState.FAILED or bool(job.report.get("failed"))
 
 
 def runs_beside(session: Session, run: Run, limit: int = 30) -> Sequence[Run]:
@@ -225,13 +228,13 @@ def manifest_of(session: Session, run: Run, blobs: BlobStore | None = None) -> M
     source = session.get_one(Source, run.source_id)
     manifest = Manifest(source=source.name, **run.said)
     for job in jobs_of(session, run.id):
-        if job.kind is JobKind.PDF:
+        if job.kind is TaskKind.PDF:
             continue
-        if job.state is JobState.FAILED:
+        if job.state is TaskState.FAILED:
             manifest.failed.append(Remark(cut=job.name, reason=job.problem))
-        elif job.state is JobState.DONE and job.kind is JobKind.CUT:
+        elif job.state is TaskState.DONE and job.kind is TaskKind.CUT:
             _take_in(manifest, JobReport.model_validate(job.report), blobs)
-        elif job.state is JobState.DONE and job.kind is JobKind.TAKE:
+        elif job.state is TaskState.DONE and job.kind is TaskKind.TAKE:
             manifest.originals += [
                 OriginalFile.model_validate(file) for file in job.report["originals"]
             ]

@@ -14,7 +14,7 @@ from gefa.core.errors import PlanError
 from gefa.core.plan.plan import Plan
 from gefa.core.slots.settings import SLOT_NAME, SlotSettings, settings_from
 from gefa.core.treat.recipe import Recipe
-from gefa.store.models import Notice, Resumable, Site, Slot, SlotKey, Upload
+from gefa.store.models import Notification, Resumable, Site, Slot, SlotKey, Upload
 from gefa.store.recipes import shelf_of_recipes
 from gefa.store.sources import marks_for
 from gefa.store.sweep import forget_upload
@@ -57,7 +57,7 @@ def remove_slot(session: Session, slot: Slot) -> None:
     for upload in uploads:
         forget_upload(session, upload)
     session.flush()
-    for table in (SlotKey, Notice, Resumable):
+    for table in (SlotKey, Notification, Resumable):
         session.execute(delete(table).where(col(table.slot_id) == slot.id))
     session.delete(slot)
     session.flush()

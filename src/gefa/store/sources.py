@@ -8,12 +8,13 @@ from typing import NamedTuple
 from sqlalchemy import delete
 from sqlmodel import Session, col, func, select
 
-from gefa.core.cut.revisions import Changes, carried_over
+from gefa.core.cut.revisions import Changes
 from gefa.core.make.jobs import Prepared, prepare
+from gefa.core.plan.carry_over import carried_over
 from gefa.core.plan.plan import Plan
 from gefa.core.read.survey import Survey
 from gefa.store.blobs import Blob
-from gefa.store.models import Job, JobKind, PlanStep, Revision, RevisionState, Source
+from gefa.store.models import PlanStep, Revision, RevisionState, Source, Task, TaskKind
 from gefa.store.recipes import library
 
 MAX_STEPS = 200
@@ -40,8 +41,8 @@ def bring_in(session: Session, name: str, blob: Blob, format: str) -> tuple[Sour
     session.add(revision)
     session.flush()
     session.add(
-        Job(
-            kind=JobKind.READ,
+        Task(
+            kind=TaskKind.READ,
             revision_id=revision.id,
             task={"blob": blob.sha256, "name": name},
         )

@@ -12,11 +12,11 @@ from sqlmodel import select as rows
 
 from gefa.store.blobs import BlobStore
 from gefa.store.models import (
-    Job,
-    JobState,
-    Notice,
+    Notification,
     Resumable,
     Revision,
+    Task,
+    TaskState,
     Upload,
     Variant,
     now,
@@ -58,7 +58,7 @@ def _needed(session: Session, blob: str) -> bool:
         rows(Upload.id).where(cast(Upload.earlier, String).contains(blob)),
         rows(Revision.id).where(Revision.blob == blob),
         rows(Variant.id).where(Variant.sha256 == blob),
-        rows(Job.id).where(Job.state == JobState.QUEUED, cast(Job.task, String).contains(blob)),
+        rows(Task.id).where(Task.state == TaskState.QUEUED, cast(Task.task, String).contains(blob)),
     ):
         if session.exec(question.limit(1)).first() is not None:
             return True
@@ -71,7 +71,9 @@ def sweep_rows(session: Session) -> list[str]:
     time = now()
     session.execute(delete(Variant).where(col(Variant.retired) < time - SERVED_AFTER))
     session.execute(
-        delete(Notice).where(col(Notice.created) < time - NOTICES_AFTER, col(Notice.due).is_(None))
+        delete(Notification).where(
+            col(Notification.created) < time - NOTICES_AFTER, col(Notification.due).is_(None)
+        )
     )
     for upload in session.exec(
         rows(Upload).where(col(Upload.removed) < time - REMOVED_AFTER)
@@ -87,7 +89,7 @@ def sweep_rows(session: Session) -> list[str]:
 def forget_upload(session: Session, upload: Upload) -> None:
     """Take an upload away for good; its blobs go when nothing else refers to them."""
     session.execute(delete(Variant).where(col(Variant.upload_id) == upload.id))
-    session.execute(delete(Job).where(col(Job.upload_id) == upload.id))
+    session.execute(delete(Task).where(col(Task.upload_id) == upload.id))
     session.delete(upload)
 
 

@@ -12,7 +12,7 @@ from gefa.core.slots.settings import SlotSettings
 from gefa.core.slots.upload import MAX_ZOOM, Focus, cropped_by, treatment_of
 from gefa.core.treat.recipe import Recipe
 from gefa.store.blobs import Blob
-from gefa.store.models import Job, JobKind, JobState, Slot, Upload, UploadState, now
+from gefa.store.models import Slot, Task, TaskKind, TaskState, Upload, UploadState, now
 from gefa.store.notices import notify
 from gefa.store.replacement import forget_earlier, keep_earlier, take_back
 from gefa.store.slots import marks_of, recipe_of, settings_of
@@ -153,8 +153,8 @@ def treat(session: Session, upload: Upload, slot: Slot) -> None:
     by = treatment_by(session, slot)
     focus = focus_of(upload)
     session.add(
-        Job(
-            kind=JobKind.UPLOAD,
+        Task(
+            kind=TaskKind.UPLOAD,
             upload_id=upload.id,
             name=upload.name,
             task={
@@ -294,7 +294,7 @@ def outdated(session: Session, slot: Slot) -> list[Upload]:
 def busy_uploads(session: Session) -> set[str]:
     """Ids of uploads that files are being made of."""
     found = session.exec(
-        select(Job.upload_id).where(Job.kind == JobKind.UPLOAD, Job.state == JobState.QUEUED)
+        select(Task.upload_id).where(Task.kind == TaskKind.UPLOAD, Task.state == TaskState.QUEUED)
     ).all()
     return {upload_id for upload_id in found if upload_id}
 
@@ -302,7 +302,7 @@ def busy_uploads(session: Session) -> set[str]:
 def is_busy(session: Session, upload_id: str) -> bool:
     """Whether files are being made of an upload."""
     job = latest_job(session, upload_id)
-    return job is not None and job.state is JobState.QUEUED
+    return job is not None and job.state is TaskState.QUEUED
 
 
 def make_all_again(session: Session, slot: Slot) -> int:
@@ -314,11 +314,11 @@ def make_all_again(session: Session, slot: Slot) -> int:
     return len(uploads)
 
 
-def latest_job(session: Session, upload_id: str) -> Job | None:
+def latest_job(session: Session, upload_id: str) -> Task | None:
     """The newest treatment of an upload, done or not."""
     return session.exec(
-        select(Job)
-        .where(Job.upload_id == upload_id, Job.kind == JobKind.UPLOAD)
-        .order_by(col(Job.id).desc())
+        select(Task)
+        .where(Task.upload_id == upload_id, Task.kind == TaskKind.UPLOAD)
+        .order_by(col(Task.id).desc())
         .limit(1)
     ).first()

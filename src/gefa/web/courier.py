@@ -15,7 +15,7 @@ from datetime import UTC, datetime
 
 import httpx
 
-from gefa.store.models import Notice, Slot, Upload, now
+from gefa.store.models import Notification, Slot, Upload, now
 from gefa.store.notices import due, tried
 from gefa.store.store import Store
 from gefa.web.api.answers import described
@@ -67,7 +67,7 @@ class Courier:
 
     def _tell(self, id: str) -> None:
         with self._store.session() as session:
-            notice = session.get(Notice, id)
+            notice = session.get(Notification, id)
             upload = session.get(Upload, notice.upload_id) if notice else None
             if notice is None or upload is None:
                 return
@@ -82,11 +82,11 @@ class Courier:
         problem = self._post(notice, slot.secret, moment, json.dumps(told))
         with self._store.session() as session:
             # Another thing to tell may have come meanwhile: then this one is due again.
-            again = session.get_one(Notice, id)
+            again = session.get_one(Notification, id)
             if again.due == notice.due:
                 tried(session, again, problem)
 
-    def _post(self, notice: Notice, secret: str, moment: datetime, body: str) -> str:
+    def _post(self, notice: Notification, secret: str, moment: datetime, body: str) -> str:
         """Why it was not taken; empty if it was."""
         headers = {
             "Content-Type": "application/json",

@@ -59,7 +59,7 @@ class Served:
 
 
 @dataclass(frozen=True, slots=True)
-class Picture:
+class ServedUpload:
     """What there is of an upload, for addresses that name no file: its first crop, all files."""
 
     crop: str
@@ -82,14 +82,14 @@ class Delivery:
 
     def __init__(self, app: ASGIApp) -> None:
         self._app = app
-        self._shelf: Shelf | None = None
+        self._shelf: SmallFiles | None = None
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http" or not scope["path"].startswith(PREFIX):
             await self._app(scope, receive, send)
             return
         if self._shelf is None:
-            self._shelf = Shelf(scope["app"].state.services.store)
+            self._shelf = SmallFiles(scope["app"].state.services.store)
         if scope["method"] not in ("GET", "HEAD"):
             answer = _refused(405, "Only to be looked at", "Ask for it with GET or HEAD.")
             answer.headers["Allow"] = "GET, HEAD"
@@ -97,7 +97,7 @@ class Delivery:
             return
         await self._deliver(self._shelf, scope, receive, send)
 
-    async def _deliver(self, shelf: Shelf, scope: Scope, receive: Receive, send: Send) -> None:
+    async def _deliver(self, shelf: SmallFiles, scope: Scope, receive: Receive, send: Send) -> None:
         headers = Headers(scope=scope)
         upload_id, _, rest = scope["path"][len(PREFIX) :].partition("/")
         digest, _, path = rest.partition("/")
@@ -126,7 +126,7 @@ class Delivery:
 
 
 async def _send_file(
-    shelf: Shelf,
+    shelf: SmallFiles,
     found: Served,
     more: dict[str, str],
     headers: Headers,
@@ -164,7 +164,7 @@ def _negotiated(found: Served | None) -> dict[str, str]:
 
 
 def _chosen(
-    picture: Picture | None, query: dict[str, list[str]], accept: str, width: float | None
+    picture: ServedUpload | None, query: dict[str, list[str]], accept: str, width: float | None
 ) -> Served | None:
     if picture is None:
         return None
@@ -211,7 +211,7 @@ def _refused(status: int, title: str, detail: str) -> Response:
     return JSONResponse(body, status, headers=headers, media_type=PROBLEM_JSON)
 
 
-class Shelf:
+class SmallFiles:
     """Finds what addresses stand for, and remembers it while the database stays as it is."""
 
     def __init__(self, store: Store) -> None:
@@ -220,7 +220,7 @@ class Shelf:
         self._watch = sqlite3.connect(store.database, check_same_thread=False)
         self._version = -1
         self._files: dict[tuple[str, str, str], Served | None] = {}
-        self._pictures: dict[str, Picture | None] = {}
+        self._pictures: dict[str, ServedUpload | None] = {}
         self._bytes: OrderedDict[str, bytes] = OrderedDict()
         self._held = 0
 
@@ -242,7 +242,7 @@ class Shelf:
             self._files[key] = found
         return self._files[key]
 
-    async def picture(self, upload_id: str) -> Picture | None:
+    async def picture(self, upload_id: str) -> ServedUpload | None:
         """What everybody may see of an upload now."""
         version = self._fresh()
         if upload_id not in self._pictures:
@@ -268,13 +268,13 @@ class Shelf:
                 digest,
             )
 
-    def _find_all(self, upload_id: str) -> Picture | None:
+    def _find_all(self, upload_id: str) -> ServedUpload | None:
         with self._store.reading() as session:
             upload = session.get(Upload, upload_id)
             if upload is None or upload.removed is not None:
                 return None
             files = tuple(served(v) for v in variants_of_upload(session, upload_id))
-            return Picture(_first_crop(session, upload, files), files)
+            return ServedUpload(_first_crop(session, upload, files), files)
 
     async def for_reviewers(
         self, upload_id: str, digest: str, path: str, key: str

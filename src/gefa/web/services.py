@@ -53,4 +53,4 @@ def _services(request: Request) -> Services:
     return cast(Services, request.app.state.services)
 
 
-Given = Annotated[Services, Depends(_services)]
+ServicesOf = Annotated[Services, Depends(_services)]

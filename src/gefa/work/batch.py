@@ -14,15 +14,16 @@ from typing import Any
 from pydantic import BaseModel, ValidationError
 
 from gefa.core.cut.cut import Remark
-from gefa.core.cut.revisions import Changes, carried_over, compare
+from gefa.core.cut.revisions import Changes, compare
 from gefa.core.deliver.layout import lay_out, pieces
 from gefa.core.deliver.manifest import MANIFEST, File, Manifest, OriginalFile
 from gefa.core.deliver.names import NameBook, safe
 from gefa.core.deliver.shelf import FolderShelf, write_whole
 from gefa.core.errors import GefaError, PlanError
-from gefa.core.make.jobs import Job, OriginalJob, Prepared, prepare, survey_for
+from gefa.core.make.jobs import CutJob, OriginalJob, Prepared, prepare, survey_for
 from gefa.core.make.make_cut import JobReport, carry_out, failed_report, take_out
 from gefa.core.make.pdf import pdf_of
+from gefa.core.plan.carry_over import carried_over
 from gefa.core.plan.plan import Plan
 from gefa.core.read import read
 from gefa.core.read.document import Document
@@ -45,7 +46,7 @@ def survey_source(path: Path, name: str, plan: Plan, whole: bool, out: Path) -> 
 def make_cut(
     path: Path,
     name: str,
-    job: Job,
+    job: CutJob,
     out: Path,
     force: bool,
     threads: int = 1,
@@ -70,7 +71,7 @@ def make_originals(
     return take_out(name, jobs, document, _shelf(out, force, _memory_stamp(out)))
 
 
-def make_pdf(path: Path, name: str, jobs: list[Job], target: Path) -> None:
+def make_pdf(path: Path, name: str, jobs: list[CutJob], target: Path) -> None:
     """In a worker process: write a PDF with a page for each cut."""
     document = _opened(path, name, _stamp(path), target.parent)
     write_whole(target, pdf_of(document, jobs))
@@ -100,13 +101,13 @@ def _shelf(out: Path, force: bool, stamp: tuple[int, int]) -> FolderShelf:
 
 
 @dataclass
-class Progress:
+class ExportListener:
     """Told what happens; the command line draws it. ``large`` is asked whether jobs with files
     above 40 megapixels are to be made."""
 
     planned: Callable[[int], None] = lambda files: None
     made: Callable[[str, int], None] = lambda cut, files: None
-    large: Callable[[list[Job]], bool] = lambda jobs: True
+    large: Callable[[list[CutJob]], bool] = lambda jobs: True
 
 
 @dataclass(frozen=True)
@@ -139,7 +140,7 @@ class _Batch:
     files: dict[str, File] = field(default_factory=dict)
     facts: dict[str, Any] = field(default_factory=dict)
     surveys: dict[str, Survey] = field(default_factory=dict)
-    jobs: dict[str, list[Job]] = field(default_factory=dict)
+    jobs: dict[str, list[CutJob]] = field(default_factory=dict)
 
     def add(self, prepared: Prepared) -> None:
         self.manifest.left_out += prepared.left_out
@@ -167,7 +168,7 @@ def export_sources(
     *,
     jobs: int,
     force: bool = False,
-    progress: Progress | None = None,
+    progress: ExportListener | None = None,
 ) -> Manifest:
     """Make everything the plan asks of ``sources`` in the folder ``out``; returns its manifest.
 
@@ -191,14 +192,14 @@ class Exporter:
         out: Path,
         *,
         force: bool = False,
-        progress: Progress | None = None,
+        progress: ExportListener | None = None,
         extras: Extras | None = None,
         marks: Path | None = None,
     ) -> None:
         self._pool = pool
         self.out = out
         self._force = force
-        self._told = progress or Progress()
+        self._told = progress or ExportListener()
         self._extras = extras or Extras()
         self._marks = marks or Path()
         _ready(out)
@@ -248,7 +249,7 @@ class Exporter:
             for name, path in named.items()
             if path not in known
         ]
-        running: list[tuple[Job, Call]] = []
+        running: list[tuple[CutJob, Call]] = []
         taking: list[tuple[str, Call]] = []
         read_now = [(name, path, known[path]) for name, path in named.items() if path in known]
         for name, path, surveyed in chain(read_now, self._surveyed(surveys, batch)):
@@ -288,7 +289,7 @@ class Exporter:
             if file.is_file()
         }
 
-    def _threads_for(self, jobs: list[Job]) -> int:
+    def _threads_for(self, jobs: list[CutJob]) -> int:
         """How many encoders each process may run at once: more than one where there is less to
         make than there are processes."""
         shelf = _shelf(self.out, self._force, _memory_stamp(self.out))
@@ -352,7 +353,7 @@ class Exporter:
             for job in large
         ]
 
-    def _outcome(self, job: Job, call: Call) -> JobReport:
+    def _outcome(self, job: CutJob, call: Call) -> JobReport:
         try:
             report: JobReport = self._pool.outcome(call)
             return report

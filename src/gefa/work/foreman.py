@@ -14,9 +14,9 @@ import time
 from sqlmodel import Session, col, select
 from sqlmodel.sql.expression import SelectOfScalar
 
-from gefa.store.models import Job, JobState
+from gefa.store.models import Task, TaskState
 from gefa.store.store import Store
-from gefa.work.queue import Lease, Outcome, Task, WorkQueue, alive
+from gefa.work.queue import Lease, Outcome, TaskMessage, WorkQueue, alive
 from gefa.work.settle import settle
 
 MAX_SENT = 10
@@ -82,8 +82,8 @@ class Foreman:
 
     def _take(self, outcome: Outcome) -> None:
         with self._store.changing() as session:
-            job = session.get(Job, outcome.job)
-            if job is not None and job.state is JobState.QUEUED:
+            job = session.get(Task, outcome.job)
+            if job is not None and job.state is TaskState.QUEUED:
                 settle(session, job, outcome)
         self._queue.forget(outcome.job)
         self._beats.pop(outcome.job, None)
@@ -91,22 +91,22 @@ class Foreman:
 
     def _send_new(self) -> bool:
         with self._store.session() as session:
-            new = session.exec(_open_jobs().where(Job.sent == 0)).all()
+            new = session.exec(_open_jobs().where(Task.sent == 0)).all()
             for job in new:
                 self._send(session, job)
         return bool(new)
 
-    def _send(self, session: Session, job: Job) -> None:
+    def _send(self, session: Session, job: Task) -> None:
         # Counted before it is sent: a crash in between looks like a lost job, and is one.
         job.sent += 1
         session.add(job)
         session.commit()
-        self._queue.send(Task(job=job.id, kind=job.kind.value, body=job.task))
+        self._queue.send(TaskMessage(job=job.id, kind=job.kind.value, body=job.task))
         self._unseen.pop(job.id, None)
 
     def _find_lost(self) -> None:
         with self._store.session() as session:
-            sent = session.exec(_open_jobs().where(Job.sent > 0)).all()
+            sent = session.exec(_open_jobs().where(Task.sent > 0)).all()
             if not sent:
                 return
             waiting = self._queue.waiting()
@@ -130,7 +130,7 @@ class Foreman:
         self._beats[job] = (lease.beat, since)
         return time.monotonic() - since > STALE_SECONDS
 
-    def _send_again(self, session: Session, job: Job) -> None:
+    def _send_again(self, session: Session, job: Task) -> None:
         self._queue.forget(job.id)
         self._beats.pop(job.id, None)
         if job.sent >= MAX_SENT:
@@ -141,9 +141,9 @@ class Foreman:
         self._send(session, job)
 
 
-def _open_jobs() -> SelectOfScalar[Job]:
+def _open_jobs() -> SelectOfScalar[Task]:
     return (
-        select(Job)
-        .where(Job.state == JobState.QUEUED)
-        .order_by(col(Job.created), col(Job.position))
+        select(Task)
+        .where(Task.state == TaskState.QUEUED)
+        .order_by(col(Task.created), col(Task.position))
     )

@@ -38,7 +38,7 @@ PRIORITIES = {
 """somebody waits at the screen for a reading, and a visitor for an upload; a batch can wait"""
 
 
-class Task(BaseModel):
+class TaskMessage(BaseModel):
     """A job for a worker: ``kind`` chooses what to do, ``body`` is all it needs to know."""
 
     job: str
@@ -83,7 +83,7 @@ class WorkQueue:
     ``handler`` is called with each task that a consumer of ``huey`` takes in this process.
     """
 
-    def __init__(self, folder: Path, handler: Callable[[Task], None] | None = None) -> None:
+    def __init__(self, folder: Path, handler: Callable[[TaskMessage], None] | None = None) -> None:
         url = places().queue
         if url:
             self.huey = PriorityRedisHuey("gefa", url=url, results=False)
@@ -95,13 +95,13 @@ class WorkQueue:
 
         def work(text: str) -> None:
             if handler is not None:
-                handler(Task.model_validate_json(text))
+                handler(TaskMessage.model_validate_json(text))
 
         self._work = self.huey.task(name="work")(work)
 
     # -- the planner's side --------------------------------------------------------------
 
-    def send(self, task: Task) -> None:
+    def send(self, task: TaskMessage) -> None:
         message = self._work.s(task.model_dump_json())
         message.priority = PRIORITIES.get(task.kind, 0)
         self.huey.enqueue(message)

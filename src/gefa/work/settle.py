@@ -9,13 +9,13 @@ from gefa.core.deliver.manifest import File
 from gefa.core.make.make_cut import JobReport
 from gefa.core.read.survey import Survey
 from gefa.store.models import (
-    Job,
-    JobKind,
-    JobState,
     Revision,
     RevisionState,
     Run,
     Source,
+    Task,
+    TaskKind,
+    TaskState,
     Variant,
 )
 from gefa.store.runs import finish, start_run
@@ -28,23 +28,23 @@ MAX_PAIRS = 40
 """changed parts that are shown before and after"""
 
 
-def settle(session: Session, job: Job, outcome: Outcome) -> None:
+def settle(session: Session, job: Task, outcome: Outcome) -> None:
     """Take an outcome in. The caller commits."""
-    job.state = JobState.DONE if outcome.report is not None else JobState.FAILED
+    job.state = TaskState.DONE if outcome.report is not None else TaskState.FAILED
     job.report = outcome.report or {}
     job.problem = outcome.problem
     session.add(job)
-    if job.kind is JobKind.READ:
+    if job.kind is TaskKind.READ:
         _settle_revision(session, job, outcome)
-    elif job.kind is JobKind.SHOW:
+    elif job.kind is TaskKind.SHOW:
         _settle_preview(session, job, outcome)
-    elif job.kind in (JobKind.CUT, JobKind.TAKE):
+    elif job.kind in (TaskKind.CUT, TaskKind.TAKE):
         _settle_cut(session, job, outcome)
-    elif job.kind is JobKind.UPLOAD:
+    elif job.kind is TaskKind.UPLOAD:
         settle_upload(session, job, outcome)
 
 
-def _settle_revision(session: Session, job: Job, outcome: Outcome) -> None:
+def _settle_revision(session: Session, job: Task, outcome: Outcome) -> None:
     revision = session.get_one(Revision, job.revision_id)
     if outcome.report is None:
         revision.state, revision.problem = RevisionState.FAILED, outcome.problem
@@ -72,8 +72,8 @@ def _settle_changes(session: Session, revision: Revision, survey: Survey) -> Non
             for path in changes.changed[:MAX_PAIRS]
         ]
     session.add(
-        Job(
-            kind=JobKind.SHOW,
+        Task(
+            kind=TaskKind.SHOW,
             revision_id=revision.id,
             task={
                 "blob": revision.blob,
@@ -87,7 +87,7 @@ def _settle_changes(session: Session, revision: Revision, survey: Survey) -> Non
         start_run(session, source, revision, whole_plan(session, source))
 
 
-def _settle_preview(session: Session, job: Job, outcome: Outcome) -> None:
+def _settle_preview(session: Session, job: Task, outcome: Outcome) -> None:
     revision = session.get_one(Revision, job.revision_id)
     if outcome.report is not None:
         revision.preview = outcome.report
@@ -97,20 +97,20 @@ def _settle_preview(session: Session, job: Job, outcome: Outcome) -> None:
     session.add(revision)
 
 
-def _settle_cut(session: Session, job: Job, outcome: Outcome) -> None:
-    if outcome.report is not None and job.kind is JobKind.CUT:
+def _settle_cut(session: Session, job: Task, outcome: Outcome) -> None:
+    if outcome.report is not None and job.kind is TaskKind.CUT:
         _add_variants(session, job, JobReport.model_validate(outcome.report).files)
     session.flush()
     still_open = session.exec(
         select(func.count())
-        .select_from(Job)
-        .where(Job.run_id == job.run_id, Job.state == JobState.QUEUED, Job.kind != JobKind.PDF)
+        .select_from(Task)
+        .where(Task.run_id == job.run_id, Task.state == TaskState.QUEUED, Task.kind != TaskKind.PDF)
     ).one()
     if still_open == 0:
         finish(session, session.get_one(Run, job.run_id))
 
 
-def _add_variants(session: Session, job: Job, files: list[File]) -> None:
+def _add_variants(session: Session, job: Task, files: list[File]) -> None:
     for file in files:
         fields = file.model_dump(mode="json", exclude={"moves", "limit", "budget"})
         session.add(Variant(job_id=job.id, run_id=job.run_id, **fields))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlmodel import Session
 
 from gefa.core.slots.upload import CropPlace
-from gefa.store.models import Job, Slot, Upload, UploadState
+from gefa.store.models import Slot, Task, Upload, UploadState
 from gefa.store.replacement import forget_earlier, take_back
 from gefa.store.slots import settings_of
 from gefa.store.uploads import focus_of, latest_job, went_live
@@ -14,7 +14,7 @@ from gefa.work.queue import Outcome
 from gefa.work.upload import UploadReport
 
 
-def settle_upload(session: Session, job: Job, outcome: Outcome) -> None:
+def settle_upload(session: Session, job: Task, outcome: Outcome) -> None:
     """Take in what was made of an upload. The caller commits."""
     upload = session.get_one(Upload, job.upload_id)
     latest = latest_job(session, upload.id)

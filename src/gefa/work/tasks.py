@@ -14,7 +14,7 @@ from pydantic import BaseModel
 from gefa.core.cut.suggest import objects_of
 from gefa.core.geometry import Size
 from gefa.core.look.proof import measure_curve, rate_file, reference
-from gefa.core.make.jobs import Job, OriginalJob, key_of
+from gefa.core.make.jobs import CutJob, OriginalJob, key_of
 from gefa.core.make.make_cut import carry_out, take_out
 from gefa.core.make.pdf import pdf_of
 from gefa.core.read import read
@@ -53,7 +53,7 @@ class ReadReport(BaseModel):
     survey: Survey
 
 
-class Pair(BaseModel):
+class ChangedPart(BaseModel):
     """Paths of a changed part in the older and the newer revision."""
 
     before: str
@@ -66,7 +66,7 @@ class ShowBody(BaseModel):
     blob: str
     name: str
     older: str = ""
-    pairs: list[Pair] = []
+    pairs: list[ChangedPart] = []
 
 
 class TakeBody(BaseModel):
@@ -82,7 +82,7 @@ class PdfBody(BaseModel):
 
     blob: str
     name: str
-    jobs: list[Job]
+    jobs: list[CutJob]
 
 
 class CutBody(BaseModel):
@@ -90,7 +90,7 @@ class CutBody(BaseModel):
 
     blob: str
     name: str
-    job: Job
+    job: CutJob
 
 
 class TryBody(CutBody):
@@ -249,7 +249,7 @@ def _reference(folder: Path, asked: ProofBody, blobs: BlobStore, job_id: str) ->
     return reference(asked.job, document, asked.size, BlobShelf(blobs, job_id), mark)
 
 
-def _mark_of(folder: Path, job: Job) -> Callable[[], Document] | None:
+def _mark_of(folder: Path, job: CutJob) -> Callable[[], Document] | None:
     """How to open the picture that a job lays over a corner."""
     mark = job.recipe.mark
     if mark is None:

@@ -14,7 +14,7 @@ from huey.consumer import Consumer
 from gefa.core.errors import GefaError, SourceError
 from gefa.work.parent import when_gone
 from gefa.work.pool import Pool
-from gefa.work.queue import Outcome, Task, WorkQueue, beat
+from gefa.work.queue import Outcome, TaskMessage, WorkQueue, beat
 from gefa.work.tasks import TASKS
 
 BEAT_SECONDS = 2.0
@@ -55,7 +55,7 @@ class Worker:
             self._pool.close(wait=False)
             self._queue.close()
 
-    def _handle(self, task: Task) -> None:
+    def _handle(self, task: TaskMessage) -> None:
         with self._lock:
             self._held.add(task.job)
             self._queue.hold(task.job, beat())
@@ -68,7 +68,7 @@ class Worker:
             with self._lock:
                 self._held.discard(task.job)
 
-    def _outcome(self, task: Task) -> Outcome:
+    def _outcome(self, task: TaskMessage) -> Outcome:
         function = TASKS[task.kind]
         try:
             report = self._pool.call(function, self._folder, task.job, task.body, self._threads())

@@ -7,8 +7,9 @@ from enum import StrEnum
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from gefa.core.cut.shown_size import ShownSize
 from gefa.core.geometry import Rect
-from gefa.core.plan.plan import OwnQuality, ShownSize
+from gefa.core.treat.recipe import OwnQuality
 
 
 class Origin(StrEnum):

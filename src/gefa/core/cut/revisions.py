@@ -9,9 +9,7 @@ from enum import StrEnum
 
 from pydantic import BaseModel, ConfigDict
 
-from gefa.core.cut.cut import Remark
 from gefa.core.geometry import Rect
-from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read.document import CANVAS_PATH
 from gefa.core.read.likeness import ALIKE, difference
 from gefa.core.read.survey import PartFacts, Survey
@@ -20,7 +18,7 @@ SAME_SIZE = 0.15
 """how much the sides of parts that look alike may differ"""
 
 
-class FoundBy(StrEnum):
+class MatchedBy(StrEnum):
     """What a part was known again by, the surest first."""
 
     ID = "id"
@@ -29,14 +27,14 @@ class FoundBy(StrEnum):
     LIKENESS = "likeness"
 
 
-class Again(BaseModel):
+class PartMatch(BaseModel):
     """A part of the older revision and the same part in the newer."""
 
     model_config = ConfigDict(frozen=True)
 
     before: str
     after: str
-    by: FoundBy
+    by: MatchedBy
 
 
 class Changes(BaseModel):
@@ -47,35 +45,35 @@ class Changes(BaseModel):
     moved: list[str] = []
     gone: list[str] = []
     before: dict[str, str] = {}
-    found: list[Again] = []
+    found: list[PartMatch] = []
 
     @property
     def any(self) -> bool:
         return bool(self.added or self.changed or self.moved or self.gone)
 
     @property
-    def elsewhere(self) -> list[Again]:
+    def elsewhere(self) -> list[PartMatch]:
         """Parts whose path is another than it was."""
         return [again for again in self.found if again.before != again.after]
 
 
-def find_again(older: Survey, newer: Survey) -> list[Again]:
+def match_parts(older: Survey, newer: Survey) -> list[PartMatch]:
     """Pairs of the same part: by id, then path, then name, then likeness. Every part is in at most
     one pair."""
     left = {part.path: part for part in older.parts if part.path != CANVAS_PATH}
     right = {part.path: part for part in newer.parts if part.path != CANVAS_PATH}
-    pairs = [Again(before=CANVAS_PATH, after=CANVAS_PATH, by=FoundBy.PATH)]
+    pairs = [PartMatch(before=CANVAS_PATH, after=CANVAS_PATH, by=MatchedBy.PATH)]
 
-    def take(found: Iterable[tuple[str, str]], by: FoundBy) -> None:
+    def take(found: Iterable[tuple[str, str]], by: MatchedBy) -> None:
         for before, after in found:
             if before in left and after in right:
                 del left[before], right[after]
-                pairs.append(Again(before=before, after=after, by=by))
+                pairs.append(PartMatch(before=before, after=after, by=by))
 
-    take(list(_by(lambda part: part.id, left, right)), FoundBy.ID)
-    take([(path, path) for path in left if path in right], FoundBy.PATH)
-    take(list(_by(lambda part: (part.name, part.kind), left, right)), FoundBy.NAME)
-    take(_alike(left, right), FoundBy.LIKENESS)
+    take(list(_by(lambda part: part.id, left, right)), MatchedBy.ID)
+    take([(path, path) for path in left if path in right], MatchedBy.PATH)
+    take(list(_by(lambda part: (part.name, part.kind), left, right)), MatchedBy.NAME)
+    take(_alike(left, right), MatchedBy.LIKENESS)
     return pairs
 
 
@@ -127,7 +125,7 @@ def _near(a: int, b: int) -> bool:
 
 def compare(older: Survey, newer: Survey) -> Changes:
     """What the newer revision added, changed, moved and dropped."""
-    pairs = find_again(older, newer)
+    pairs = match_parts(older, newer)
     by_old = {part.path: part for part in older.parts}
     by_new = {part.path: part for part in newer.parts}
     changes = Changes(found=pairs)
@@ -170,20 +168,3 @@ def _without_ancestors(paths: list[str]) -> list[str]:
             for other in paths
         )
     ]
-
-
-def carried_over(plan: Plan, changes: Changes) -> tuple[Plan, list[Remark]]:
-    """The plan for the newer revision: parts that are elsewhere now are followed there, and each
-    is told. What is gone stays in the plan, so that nothing is lost if it comes back."""
-    moved = {again.before: again for again in changes.elsewhere}
-    remarks: list[Remark] = []
-    cuts: list[CutEntry] = []
-    for entry in plan.cuts:
-        again = moved.get(entry.part)
-        if again is None:
-            cuts.append(entry)
-            continue
-        reason = f"was {again.before!r}; found again by its {again.by.value}"
-        remarks.append(Remark(cut=again.after, part=again.after, reason=reason))
-        cuts.append(entry.model_copy(update={"part": again.after}))
-    return plan.model_copy(update={"cuts": tuple(cuts)}), remarks

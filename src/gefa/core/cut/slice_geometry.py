@@ -18,7 +18,7 @@ from gefa.core.read.survey import PartFacts, Survey
 
 
 @dataclass(frozen=True, slots=True)
-class Cell:
+class GridCell:
     """A rectangle between lines; ``row`` and ``column`` count from 1."""
 
     row: int
@@ -56,12 +56,12 @@ def line_at(position: int | str, length: int) -> int:
     return max(0, min(length, position))
 
 
-def cells(size: Size, across: Iterable[int], down: Iterable[int]) -> list[Cell]:
+def cells(size: Size, across: Iterable[int], down: Iterable[int]) -> list[GridCell]:
     """The rectangles between lines at x = ``across`` and y = ``down`` (px), row by row."""
     columns = _edges(across, size.width)
     rows = _edges(down, size.height)
     return [
-        Cell(row, column, Rect(left, top, right - left, bottom - top))
+        GridCell(row, column, Rect(left, top, right - left, bottom - top))
         for row, (top, bottom) in enumerate(pairwise(rows), start=1)
         for column, (left, right) in enumerate(pairwise(columns), start=1)
     ]

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 
 from gefa.core.deliver.conditions import Viewport, parse_media, parse_sizes, shown_width
-from gefa.core.deliver.markup import Offer, Shown, by_format
+from gefa.core.deliver.markup import MediaCase, Offer, by_format
 from gefa.core.treat.formats import FORMATS, Format
 
 
 def loaded(
-    shown: Sequence[Shown], viewport: Viewport, formats: Collection[Format] = tuple(Format)
+    shown: Sequence[MediaCase], viewport: Viewport, formats: Collection[Format] = tuple(Format)
 ) -> Offer:
     """The file that is loaded in this viewport by a browser that shows ``formats``.
 

@@ -26,7 +26,7 @@ class Verdict(StrEnum):
 
 
 @dataclass(frozen=True)
-class Pair:
+class ComparedFiles:
     """A file of the run before, of the run after, or of both."""
 
     before: File | None
@@ -72,15 +72,15 @@ def _sign(value: float, slack: float) -> int:
     return 0 if abs(value) <= slack else (1 if value > 0 else -1)
 
 
-def paired(before: Manifest, after: Manifest) -> list[Pair]:
+def paired(before: Manifest, after: Manifest) -> list[ComparedFiles]:
     """Files of two runs by what they are: cut, format and width; in the order of the run after,
     those that are gone last."""
     old = {(file.cut, file.format, file.width): file for file in before.files}
-    pairs = [Pair(old.pop((f.cut, f.format, f.width), None), f) for f in after.files]
-    return pairs + [Pair(file, None) for file in old.values()]
+    pairs = [ComparedFiles(old.pop((f.cut, f.format, f.width), None), f) for f in after.files]
+    return pairs + [ComparedFiles(file, None) for file in old.values()]
 
 
-def counted(pairs: Sequence[Pair]) -> dict[Verdict, int]:
+def counted(pairs: Sequence[ComparedFiles]) -> dict[Verdict, int]:
     """How many files have each verdict, those that there are."""
     verdicts = [pair.verdict for pair in pairs]
     return {verdict: verdicts.count(verdict) for verdict in Verdict if verdict in verdicts}

@@ -25,7 +25,7 @@ class Offer:
 
 
 @dataclass(frozen=True, slots=True)
-class Shown:
+class MediaCase:
     """What is shown where ``media`` holds (empty: everywhere else): its files, its natural size in
     px, and its ``sizes``."""
 
@@ -36,7 +36,7 @@ class Shown:
 
 
 @dataclass(frozen=True, slots=True)
-class Dress:
+class ImgBehaviour:
     """How the ``<img>`` behaves: ``lazy`` or at once; ``colour`` (#rrggbb) and ``tiny`` (a data
     URI) stand in until it has come; ``mask`` is CSS that it is shown through."""
 
@@ -80,12 +80,16 @@ def picture(
     """
     if not offers:
         return ""
-    one = Shown(offers, shown, sizes or default_sizes(shown))
-    return directed([one], alt, Dress(lazy=lazy), densities=densities)
+    one = MediaCase(offers, shown, sizes or default_sizes(shown))
+    return directed([one], alt, ImgBehaviour(lazy=lazy), densities=densities)
 
 
 def directed(
-    shown: Sequence[Shown], alt: str, dress: Dress | None = None, *, densities: bool = False
+    shown: Sequence[MediaCase],
+    alt: str,
+    dress: ImgBehaviour | None = None,
+    *,
+    densities: bool = False,
 ) -> str:
     """A ``<picture>`` that shows another of ``shown`` for each media condition; the last has none
     and is what the ``<img>`` has."""
@@ -106,23 +110,23 @@ def directed(
         f'  <img src="{escape(_url(middle.url))}" srcset="{srcset(fallback, per)}"'
         f"{_sized(last, densities)}",
         f'       width="{last.size.width}" height="{last.size.height}" alt="{escape(alt)}"'
-        f"{_behaviour(dress or Dress())}>",
+        f"{_behaviour(dress or ImgBehaviour())}>",
         "</picture>",
     ]
     return "\n".join(lines)
 
 
-def _sized(one: Shown, densities: bool) -> str:
+def _sized(one: MediaCase, densities: bool) -> str:
     return "" if densities else f' sizes="{escape(one.sizes)}"'
 
 
-def _behaviour(dress: Dress) -> str:
+def _behaviour(dress: ImgBehaviour) -> str:
     loading = ' loading="lazy"' if dress.lazy else ' loading="eager" fetchpriority="high"'
     style = f' style="{escape(dress.style)}"' if dress.style else ""
     return f'{loading} decoding="async"{style}'
 
 
-def preload(shown: Sequence[Shown]) -> str:
+def preload(shown: Sequence[MediaCase]) -> str:
     """``<link>`` elements that have a page load the picture at once, in its newest format. Unlike
     sources, links do not shut each other out, so each says that none before it holds. That cannot
     be said of a condition that names a medium: what comes after it gets no link."""
@@ -167,7 +171,7 @@ def _at_least(offers: Sequence[Offer], width: int) -> Offer:
     return next((offer for offer in offers if offer.width >= width), offers[-1])
 
 
-def jinja_macro(name: str, shown: Sequence[Shown], alt: str, dress: Dress) -> str:
+def jinja_macro(name: str, shown: Sequence[MediaCase], alt: str, dress: ImgBehaviour) -> str:
     """The picture as a Jinja macro, with ``alt`` and ``loading`` to be given where it is used."""
     html = directed(shown, _HERE, dress).replace(_HERE, "{{ alt | e }}")
     html = html.replace('loading="lazy"', 'loading="{{ loading }}"')
@@ -181,7 +185,7 @@ def jinja_macro(name: str, shown: Sequence[Shown], alt: str, dress: Dress) -> st
 _HERE = "the-alternative-text-comes-here"
 
 
-def as_data(shown: Sequence[Shown], alt: str, dress: Dress) -> dict[str, object]:
+def as_data(shown: Sequence[MediaCase], alt: str, dress: ImgBehaviour) -> dict[str, object]:
     """The picture as plain values, for programs that write their own markup."""
     *_, last = shown
     return {

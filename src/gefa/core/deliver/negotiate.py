@@ -10,7 +10,7 @@ from gefa.core.treat.formats import FORMATS, Format
 NOT_WANTED = 0.0
 
 
-class Served(Protocol):
+class Servable(Protocol):
     """A file as choosing needs it: format, width in px, bytes."""
 
     @property
@@ -23,7 +23,7 @@ class Served(Protocol):
     def bytes(self) -> int: ...
 
 
-File = TypeVar("File", bound=Served)
+File = TypeVar("File", bound=Servable)
 
 
 def preferences(accept: str) -> dict[Format, float]:

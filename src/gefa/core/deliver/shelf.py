@@ -109,7 +109,7 @@ def _write_by_draft(path: Path, data: bytes) -> None:
         raise
 
 
-class _Entry(BaseModel):
+class _RememberedFile(BaseModel):
     """``saved`` is the file's time in ns: while it and the size are the same, so are the bytes."""
 
     path: str
@@ -121,7 +121,7 @@ class _Entry(BaseModel):
 
 
 class _Memory(BaseModel):
-    files: dict[str, _Entry] = {}
+    files: dict[str, _RememberedFile] = {}
     facts: dict[str, dict[str, Any]] = {}
 
 
@@ -163,7 +163,7 @@ class FolderShelf:
         target.parent.mkdir(parents=True, exist_ok=True)
         return target.with_name(f".gefa-{os.getpid()}-{target.name}.part")
 
-    def _intact(self, entry: _Entry) -> bool:
+    def _intact(self, entry: _RememberedFile) -> bool:
         file = self.folder / entry.path
         try:
             found = file.stat()
@@ -221,7 +221,7 @@ class FolderShelf:
         claimed = {file.path for file in files.values()}
         kept = {k: e for k, e in self._memory.files.items() if e.path not in claimed}
         new = {
-            key: _Entry(
+            key: _RememberedFile(
                 path=file.path,
                 sha256=file.sha256,
                 bytes=file.bytes,

@@ -9,10 +9,10 @@ import pyvips
 
 from gefa.core.deliver.shelf import Shelf, Stored
 from gefa.core.geometry import Size
-from gefa.core.make.jobs import Job
+from gefa.core.make.jobs import CutJob
 from gefa.core.make.make_cut import crop_of, pictures_for
 from gefa.core.read.document import Document
-from gefa.core.treat.encode_at_quality import Looked, Wish, find
+from gefa.core.treat.encode_at_quality import EncodeRequest, EncodeSource, find
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.pictures import fit_alpha
 from gefa.core.treat.recipe import AlphaPolicy
@@ -28,14 +28,14 @@ class RatedShelf(Shelf, Protocol):
         """Note how the file made from ``key`` looks, SSIMULACRA2."""
 
 
-def qualities_for(job: Job, format: Format) -> tuple[int, ...]:
+def qualities_for(job: CutJob, format: Format) -> tuple[int, ...]:
     """The quality numbers of a curve, the recipe's own first if it has one."""
     own = job.recipe.quality_for(format)
     return tuple(dict.fromkeys([*([own] if isinstance(own, int) else []), *QUALITIES]))
 
 
 def reference(
-    job: Job,
+    job: CutJob,
     document: Document,
     size: Size,
     shelf: Shelf,
@@ -51,16 +51,16 @@ def reference(
 
 
 def measure_curve(
-    job: Job, image: pyvips.Image, size: Size, format: Format, shelf: RatedShelf
+    job: CutJob, image: pyvips.Image, size: Size, format: Format, shelf: RatedShelf
 ) -> Iterator[Stored]:
     """Make the files of a curve, one after another, or find them on the shelf; each is on it under
     ``Job.key_at``, with its score."""
-    looked = Looked(fit_alpha(image, format, job.recipe))
+    looked = EncodeSource(fit_alpha(image, format, job.recipe))
     for quality in qualities_for(job, format):
         key = job.key_at(size, format, quality)
         stored = shelf.recall(key, key)
         if stored is None:
-            wish = Wish(format, quality, job.recipe.settings_for(format))
+            wish = EncodeRequest(format, quality, job.recipe.settings_for(format))
             data = find(looked, wish).data
             score = round(looked.score(data), 2)
             stored = shelf.keep(key, key, data, quality=quality, score=score)
@@ -69,14 +69,16 @@ def measure_curve(
         yield stored
 
 
-def rate_file(job: Job, image: pyvips.Image, key: str, format: Format, shelf: RatedShelf) -> None:
+def rate_file(
+    job: CutJob, image: pyvips.Image, key: str, format: Format, shelf: RatedShelf
+) -> None:
     """Measure how a file that was made looks beside ``image``, its picture at the same size."""
     stored = shelf.recall(key, key)
     if stored is not None and stored.score is None:
-        looked = Looked(fit_alpha(image, format, job.recipe))
+        looked = EncodeSource(fit_alpha(image, format, job.recipe))
         shelf.rate(key, round(looked.score(shelf.load(stored, key)), 2))
 
 
-def curve_formats(job: Job) -> tuple[Format, ...]:
+def curve_formats(job: CutJob) -> tuple[Format, ...]:
     """The formats that curves are drawn of: those of the recipe that have a quality."""
     return tuple(format for format in job.recipe.candidates if FORMATS[format].lossy)

@@ -9,11 +9,11 @@ from pydantic import BaseModel
 
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import File
-from gefa.core.make.jobs import Job
+from gefa.core.make.jobs import CutJob
 from gefa.core.pixels import AlphaKind, alpha_kind
 from gefa.core.read.document import Document
 from gefa.core.treat.formats import FORMATS
-from gefa.core.treat.nature import Nature, look_at
+from gefa.core.treat.nature import Nature, nature_of
 from gefa.core.treat.pictures import baseline_bytes
 from gefa.core.treat.recipe import AlphaPolicy
 from gefa.core.units import listed, weight
@@ -46,7 +46,7 @@ def measured(document: Document, image: pyvips.Image) -> Facts:
     return Facts(
         alpha=alpha,
         baseline_bytes=baseline_bytes(document, image),
-        nature=look_at(image).nature,
+        nature=nature_of(image).nature,
         edge=_edge_colour(image) if alpha is AlphaKind.SOFT else "",
     )
 
@@ -60,14 +60,14 @@ def _edge_colour(image: pyvips.Image) -> str:
     return "#" + "".join(f"{round(value):02x}" for value in pixels[soft][:, :3].mean(axis=0))
 
 
-def cautions(job: Job, facts: Facts, files: Sequence[File]) -> list[Remark]:
+def cautions(job: CutJob, facts: Facts, files: Sequence[File]) -> list[Remark]:
     """Warnings that follow from what was measured."""
     reasons = [*_lost_alpha(job, facts), *_halo(job, facts), *_heavy(facts, files)]
     reasons += _blurred_text(job, facts, files)
     return [Remark(cut=job.cut.name, part=job.cut.key, reason=reason) for reason in reasons]
 
 
-def _lost_alpha(job: Job, facts: Facts) -> Iterator[str]:
+def _lost_alpha(job: CutJob, facts: Facts) -> Iterator[str]:
     if facts.alpha is AlphaKind.NONE or job.recipe.alpha is not AlphaPolicy.KEEP:
         return
     if not any(FORMATS[format].alpha for format in job.recipe.candidates):
@@ -75,7 +75,7 @@ def _lost_alpha(job: Job, facts: Facts) -> Iterator[str]:
         yield f"its transparency is lost: {opaque} cannot hold it"
 
 
-def _halo(job: Job, facts: Facts) -> Iterator[str]:
+def _halo(job: CutJob, facts: Facts) -> Iterator[str]:
     flattened = job.recipe.alpha is AlphaPolicy.MATTE or not any(
         FORMATS[format].alpha for format in job.recipe.candidates
     )
@@ -101,7 +101,7 @@ def _heavy(facts: Facts, files: Sequence[File]) -> Iterator[str]:
         )
 
 
-def _blurred_text(job: Job, facts: Facts, files: Sequence[File]) -> Iterator[str]:
+def _blurred_text(job: CutJob, facts: Facts, files: Sequence[File]) -> Iterator[str]:
     if not files or not (job.text or facts.nature is Nature.TEXT):
         return
     if all(_may_blur(file) for file in files):

@@ -13,11 +13,11 @@ from pydantic import BaseModel, ConfigDict
 
 from gefa.core.cut.crop import Crop
 from gefa.core.cut.cut import Cut, Remark
-from gefa.core.cut.gather import gather
 from gefa.core.cut.glob import covers
 from gefa.core.cut.slice_geometry import fingerprint
 from gefa.core.deliver.names import NameBook, safe
 from gefa.core.geometry import Rect, Size
+from gefa.core.plan.gather import gather
 from gefa.core.plan.plan import Plan
 from gefa.core.read.document import Document, Kind
 from gefa.core.read.embedded import EXTENSIONS
@@ -35,7 +35,7 @@ LARGE_MEGAPIXELS = 40.0
 """above which a person is asked before a run"""
 
 
-class Variant(BaseModel):
+class PlannedVariant(BaseModel):
     """One file to make. ``key`` says everything its bytes depend on; sizes in px. ``moves`` keeps
     all frames of an animation."""
 
@@ -54,7 +54,7 @@ class Variant(BaseModel):
         return Size(self.width, self.height)
 
 
-class Job(BaseModel):
+class CutJob(BaseModel):
     """The files of one cut, self-contained: with the source's bytes it is all a worker needs.
 
     ``extent`` is in canvas px. ``css`` shows the cut without any file. ``mark`` is the SHA-256 of
@@ -68,7 +68,7 @@ class Job(BaseModel):
     recipe: Recipe
     extent: Rect
     fingerprint: str
-    variants: tuple[Variant, ...]
+    variants: tuple[PlannedVariant, ...]
     crop: Crop | None = None
     alt: str = ""
     css: str = ""
@@ -81,7 +81,7 @@ class Job(BaseModel):
         return self.recipe.steps if self.cut.size is None else None
 
     @property
-    def expected(self) -> list[Variant]:
+    def expected(self) -> list[PlannedVariant]:
         """About as many variants as will be made, where formats or widths are chosen on the way."""
         widths = sorted({variant.width for variant in self.variants})
         if self.steps:
@@ -115,7 +115,7 @@ class Prepared:
     """What a run will do: jobs, and what it already has to say. ``gaps`` tells, in words, what
     drawn slices leave of the canvas."""
 
-    jobs: list[Job] = field(default_factory=list)
+    jobs: list[CutJob] = field(default_factory=list)
     left_out: list[Remark] = field(default_factory=list)
     failed: list[Remark] = field(default_factory=list)
     warnings: list[Remark] = field(default_factory=list)
@@ -123,7 +123,7 @@ class Prepared:
     originals: list[OriginalJob] = field(default_factory=list)
 
     @property
-    def large(self) -> list[Job]:
+    def large(self) -> list[CutJob]:
         """Jobs with a file above 40 megapixels."""
         return [job for job in self.jobs if job.megapixels > LARGE_MEGAPIXELS]
 
@@ -320,7 +320,7 @@ def _job(
     mark: str,
     book: NameBook,
     prepared: Prepared,
-) -> Job:
+) -> CutJob:
     variants = []
     sizes = [] if shown.css else _sizes(shown, cut, recipe, prepared)
     still = [
@@ -351,7 +351,7 @@ def _job(
     clashes = book.clashes()
     if clashes:
         prepared.warn(cut, f"{CLASH} {clashes[0]} already; see its recipe")
-    return Job(
+    return CutJob(
         source=source.name,
         cut=cut,
         recipe=recipe,
@@ -396,7 +396,7 @@ def _variant(
     format: Format,
     book: NameBook,
     moves: bool,
-) -> Variant:
+) -> PlannedVariant:
     fields = {
         "cut": cut.name,
         "source": Path(source).stem,
@@ -411,7 +411,7 @@ def _variant(
     quality = recipe.quality_for(format)
     key = treatment_key(content, cut, recipe, mark, size, format, quality, moves)
     fields["hash"] = key[:8]
-    return Variant(
+    return PlannedVariant(
         key=key,
         path=book.path(recipe.name, fields),
         format=format,

@@ -19,9 +19,9 @@ from gefa.core.deliver.markup import Offer, picture, plain_box
 from gefa.core.deliver.shelf import Shelf
 from gefa.core.geometry import Rect, Size, height_for
 from gefa.core.make.cut_warnings import Facts, cautions, measured
-from gefa.core.make.jobs import Job, OriginalJob, key_of
+from gefa.core.make.jobs import CutJob, OriginalJob, key_of
 from gefa.core.make.order_of_work import course
-from gefa.core.make.variant_maker import Making, Said
+from gefa.core.make.variant_maker import Decisions, Making
 from gefa.core.read.document import Document
 from gefa.core.treat.formats import Format
 from gefa.core.treat.pictures import Pictures
@@ -71,13 +71,13 @@ def take_out(
     return made
 
 
-def facts_key(job: Job) -> str:
+def facts_key(job: CutJob) -> str:
     """The key under which a cut's Facts are kept."""
     return key_of("facts", job.key_at(_widest(job), Format.PNG, None))
 
 
 def carry_out(
-    job: Job,
+    job: CutJob,
     opened: Callable[[], Document],
     shelf: Shelf,
     on_file: Callable[[File], None] = lambda _: None,
@@ -94,7 +94,7 @@ def carry_out(
     if not job.variants:
         return JobReport(record=_record(job, job.extent, None, []))
     facts = _recalled(shelf, facts_key(job), Facts)
-    said = _recalled(shelf, said_key(job), Said) or Said()
+    said = _recalled(shelf, said_key(job), Decisions) or Decisions()
     making = Making(job, shelf, on_file, threads, said)
     making.recall()
     if making.missing() or facts is None or not _decided(job, said):
@@ -117,11 +117,11 @@ def carry_out(
     )
 
 
-def _decided(job: Job, said: Said) -> bool:
+def _decided(job: CutJob, said: Decisions) -> bool:
     return said.decided(job) and not (job.crop and said.crop is None)
 
 
-def said_key(job: Job) -> str:
+def said_key(job: CutJob) -> str:
     """The key under which is kept what making a cut had to say."""
     return key_of("said", *(variant.key for variant in job.variants))
 
@@ -134,30 +134,30 @@ def _recalled(shelf: Shelf, key: str, kind: type[Known]) -> Known | None:
         return None
 
 
-def _crop(job: Job, document: Document) -> Rect | None:
+def _crop(job: CutJob, document: Document) -> Rect | None:
     """What the recipe takes of the cut, in px within it; None for all."""
     if job.crop is None:
         return None
     return crop_within(document, document.part(job.cut.part), job.extent, job.crop)
 
 
-def _region(job: Job, crop: Rect | None) -> Rect:
+def _region(job: CutJob, crop: Rect | None) -> Rect:
     """What of the canvas is shown, in canvas px."""
     return job.extent if crop is None else crop.moved(job.extent.x, job.extent.y)
 
 
-def _widest(job: Job) -> Size:
+def _widest(job: CutJob) -> Size:
     return max((v.size for v in job.variants), key=_width, default=job.extent.size)
 
 
-def crop_of(job: Job, document: Document, shelf: Shelf) -> Rect | None:
+def crop_of(job: CutJob, document: Document, shelf: Shelf) -> Rect | None:
     """What the recipe takes of the cut, in px within it, as it was when its files were made."""
-    said = _recalled(shelf, said_key(job), Said)
+    said = _recalled(shelf, said_key(job), Decisions)
     return said.crop if said is not None and said.crop else _crop(job, document)
 
 
 def pictures_for(
-    job: Job, document: Document, crop: Rect | None, mark: Callable[[], Document] | None
+    job: CutJob, document: Document, crop: Rect | None, mark: Callable[[], Document] | None
 ) -> Pictures:
     """What the files of a job are encoded from; ``crop`` is in px within the cut."""
     return Pictures(
@@ -198,7 +198,7 @@ def _width(size: Size) -> int:
 
 
 def _record(
-    job: Job, shown: Rect, facts: Facts | None, files: list[File], why: str = ""
+    job: CutJob, shown: Rect, facts: Facts | None, files: list[File], why: str = ""
 ) -> CutRecord:
     moving = {v.path for v in job.variants if v.moves}
     offers = [Offer(f.path, f.format, f.width, f.height, f.path in moving) for f in files]
@@ -223,18 +223,18 @@ def _record(
     )
 
 
-def failed_report(job: Job, reason: str) -> JobReport:
+def failed_report(job: CutJob, reason: str) -> JobReport:
     """The report of a job that could not be carried out at all."""
     return JobReport(
         record=_record(job, job.extent, None, []), failed=[Remark(cut=job.cut.name, reason=reason)]
     )
 
 
-def _by_density(job: Job) -> bool:
+def _by_density(job: CutJob) -> bool:
     return job.recipe.shown is not None and job.cut.size is None
 
 
-def _shown_size(job: Job, shown: Rect) -> Size:
+def _shown_size(job: CutJob, shown: Rect) -> Size:
     """The size in the markup, px: the natural one, in the ratio that the files have; with
     densities the one it is shown at."""
     if not job.variants:

@@ -8,7 +8,7 @@ from io import BytesIO
 import pyvips
 
 from gefa.core.geometry import MM_PER_INCH
-from gefa.core.make.jobs import Job
+from gefa.core.make.jobs import CutJob
 from gefa.core.pixels import drop_opaque_alpha
 from gefa.core.read.document import Document
 from gefa.core.read.svg.drawing import DPI
@@ -20,7 +20,7 @@ MAX_PAGE_MM = 5_000.0
 """PDF viewers stop at 200 inches"""
 
 
-def pdf_of(document: Document, jobs: Iterable[Job]) -> bytes:
+def pdf_of(document: Document, jobs: Iterable[CutJob]) -> bytes:
     """Every job's cut on a page of its own, as large as it is shown: px at 96 to the inch, or at
     the resolution of its own size."""
     from fpdf import FPDF  # here: it takes as long to load as everything else together
@@ -40,7 +40,7 @@ def pdf_of(document: Document, jobs: Iterable[Job]) -> bytes:
     return bytes(pdf.output())
 
 
-def _picture(document: Document, job: Job) -> pyvips.Image:
+def _picture(document: Document, job: CutJob) -> pyvips.Image:
     part = document.part(job.cut.part)
     longer = max(job.extent.width, job.extent.height)
     width = max(1, round(job.extent.width * min(1.0, MAX_SIDE / longer)))

@@ -16,13 +16,13 @@ from gefa.core.deliver.manifest import File
 from gefa.core.deliver.shelf import Shelf, Stored
 from gefa.core.errors import EncodeError
 from gefa.core.geometry import Rect, Size
-from gefa.core.make.jobs import Job, Variant
+from gefa.core.make.jobs import CutJob, PlannedVariant
 from gefa.core.pixels import AlphaKind, alpha_kind
 from gefa.core.treat.auto_formats import Candidate, choose
-from gefa.core.treat.encode_at_quality import Looked, Wish, find
+from gefa.core.treat.encode_at_quality import EncodeRequest, EncodeSource, find
 from gefa.core.treat.formats import FORMATS, ORDER, Format
 from gefa.core.treat.pictures import Pictures, fit_alpha
-from gefa.core.treat.quality_search import Found
+from gefa.core.treat.quality_search import EncodeResult
 from gefa.core.treat.recipe import Aim, AlphaPolicy
 from gefa.core.treat.typical_curves import DRIFT, HEAVIER, PERFECT, Curve, moved
 from gefa.core.units import weight
@@ -31,7 +31,7 @@ SHORT = 0.005
 """points that a score may be short of its look by being rounded"""
 
 
-class Said(BaseModel):
+class Decisions(BaseModel):
     """What making a job's files had to say, kept for when they are only recalled: the crop (px
     within the cut); the formats and widths (px) that were chosen on the way, and why; by the
     variant's key, reasons for files that were left out, and what kept an encoder from its look;
@@ -46,7 +46,7 @@ class Said(BaseModel):
     limits: dict[str, str] = {}
     warnings: list[str] = []
 
-    def wanted(self, job: Job) -> list[Variant]:
+    def wanted(self, job: CutJob) -> list[PlannedVariant]:
         """The variants that are to be made, as far as that was decided."""
         return [
             variant
@@ -56,14 +56,14 @@ class Said(BaseModel):
             and variant.key not in self.left_out
         ]
 
-    def decided(self, job: Job) -> bool:
+    def decided(self, job: CutJob) -> bool:
         """Whether nothing is left to be chosen while the files are made."""
         return bool(self.formats or not job.recipe.auto) and bool(self.widths or not job.steps)
 
-    def warning_remarks(self, job: Job) -> list[Remark]:
+    def warning_remarks(self, job: CutJob) -> list[Remark]:
         return [_about(job, reason) for reason in self.warnings]
 
-    def left_out_remarks(self, job: Job) -> list[Remark]:
+    def left_out_remarks(self, job: CutJob) -> list[Remark]:
         """One for each reason."""
         reasons = dict.fromkeys(
             self.left_out[v.key] for v in job.variants if v.key in self.left_out
@@ -71,7 +71,7 @@ class Said(BaseModel):
         return [_about(job, reason) for reason in reasons]
 
 
-def _about(job: Job, reason: str) -> Remark:
+def _about(job: CutJob, reason: str) -> Remark:
     return Remark(cut=job.cut.name, part=job.cut.key, reason=reason)
 
 
@@ -93,7 +93,7 @@ class _Rung:
     image: pyvips.Image
     open: set[Format]
     found: dict[Format, _Made] = field(default_factory=dict)
-    looked: dict[bool, Looked] = field(default_factory=dict)
+    looked: dict[bool, EncodeSource] = field(default_factory=dict)
 
 
 class Making:
@@ -102,11 +102,11 @@ class Making:
 
     def __init__(
         self,
-        job: Job,
+        job: CutJob,
         shelf: Shelf,
         on_file: Callable[[File], None],
         threads: int,
-        said: Said,
+        said: Decisions,
     ) -> None:
         self.job = job
         self.said = said
@@ -117,14 +117,14 @@ class Making:
         self._shelf, self._on_file = shelf, on_file
         self._threads = threads
         self._pool = ThreadPoolExecutor(threads)
-        self._running: dict[Future[Found], tuple[Variant, _Rung]] = {}
+        self._running: dict[Future[EncodeResult], tuple[PlannedVariant, _Rung]] = {}
         self._begun: set[str] = set()
         self._curves: dict[Format, tuple[int, Curve]] = {}
         self._rivals: set[tuple[Format, Format]] | None = None
         self._rungs: list[_Rung] = []
         self._last_rung: _Rung | None = None
         self._recalled: dict[str, Stored] = {}
-        self._smaller: dict[bool, Looked] = {}
+        self._smaller: dict[bool, EncodeSource] = {}
 
     def recall(self) -> None:
         """Take what is on the shelf."""
@@ -134,7 +134,7 @@ class Making:
                 self._recalled[variant.path] = stored
                 self._there(variant, stored)
 
-    def missing(self) -> list[Variant]:
+    def missing(self) -> list[PlannedVariant]:
         """What is wanted, is not there, and was not yet begun."""
         return [
             variant
@@ -160,7 +160,7 @@ class Making:
             started = self._pool.submit(find, looked, self._wish(variant))
             self._running[started] = (variant, rung)
 
-    def _looks_at(self, variants: list[Variant]) -> bool:
+    def _looks_at(self, variants: list[PlannedVariant]) -> bool:
         """Whether files that are already there matter: others are made, or chosen from."""
         return bool(variants) or not self.said.decided(self.job)
 
@@ -233,25 +233,25 @@ class Making:
 
     # -- one file after another ------------------------------------------------------------
 
-    def _wait_for(self, variant: Variant) -> None:
+    def _wait_for(self, variant: PlannedVariant) -> None:
         if isinstance(variant.quality, Aim):
             neighbour = [f for f, (v, _) in self._running.items() if v.format is variant.format]
             self._take(wait(neighbour).done)
         while len(self._running) >= self._threads:
             self._take(wait(self._running, return_when=FIRST_COMPLETED).done)
 
-    def _looked(self, rung: _Rung, variant: Variant, pictures: Pictures) -> Looked:
+    def _looked(self, rung: _Rung, variant: PlannedVariant, pictures: Pictures) -> EncodeSource:
         still = fit_alpha(rung.image, variant.format, self.job.recipe)
         alpha = bool(still.hasalpha())
         if alpha not in rung.looked:
-            rung.looked[alpha] = Looked(still, smaller=self._smaller.get(alpha))
+            rung.looked[alpha] = EncodeSource(still, smaller=self._smaller.get(alpha))
             self._smaller = {alpha: rung.looked[alpha]} if self.searches else {}
         if variant.moves:
             moving = fit_alpha(pictures.moving(variant.size), variant.format, self.job.recipe)
-            return Looked(moving, still)
+            return EncodeSource(moving, still)
         return rung.looked[alpha]
 
-    def _wish(self, variant: Variant) -> Wish:
+    def _wish(self, variant: PlannedVariant) -> EncodeRequest:
         settings = self.job.recipe.settings_for(variant.format)
         curve = None
         if variant.format in self._curves:
@@ -259,7 +259,7 @@ class Making:
             by_look = isinstance(variant.quality, Aim) and variant.quality.look is not None
             drift = DRIFT[variant.format] if by_look else HEAVIER
             curve = moved(found, drift * log2(variant.width / width))
-        return Wish(
+        return EncodeRequest(
             variant.format,
             variant.quality,
             replace(settings, copyright=self.copyright),
@@ -267,7 +267,7 @@ class Making:
             curve,
         )
 
-    def _take(self, done: Iterable[Future[Found]]) -> None:
+    def _take(self, done: Iterable[Future[EncodeResult]]) -> None:
         for future in done:
             variant, rung = self._running.pop(future)
             try:
@@ -280,7 +280,7 @@ class Making:
             if not rung.open:
                 self._compare(rung)
 
-    def _took(self, variant: Variant, rung: _Rung, found: Found) -> None:
+    def _took(self, variant: PlannedVariant, rung: _Rung, found: EncodeResult) -> None:
         if found.curve is not None:
             self._curves[variant.format] = (variant.width, found.curve)
         if not found.fits:
@@ -297,7 +297,7 @@ class Making:
         )
         self._there(variant, stored)
 
-    def _fail(self, variant: Variant, reason: str) -> None:
+    def _fail(self, variant: PlannedVariant, reason: str) -> None:
         self.failed.append(Remark(cut=self.job.cut.name, reason=f"{variant.path}: {reason}"))
 
     def _compare(self, rung: _Rung) -> None:
@@ -335,12 +335,12 @@ class Making:
                 self._shelf.discard(variant.path)
                 self.said.left_out[variant.key] = reason
 
-    def file(self, variant: Variant) -> File:
+    def file(self, variant: PlannedVariant) -> File:
         """A file that was made or recalled, with its limit."""
         limit = self.said.limits.get(variant.key, "")
         return self.files[variant.path].model_copy(update={"limit": limit})
 
-    def _there(self, variant: Variant, stored: Stored) -> None:
+    def _there(self, variant: PlannedVariant, stored: Stored) -> None:
         self.files[variant.path] = File(
             cut=self.job.cut.name,
             path=variant.path,
@@ -362,7 +362,7 @@ def _shown(score: float | None) -> float | None:
     return None if score is None else round(score, 2)
 
 
-def _enough(variant: Variant) -> float:
+def _enough(variant: PlannedVariant) -> float:
     aim = variant.quality
     return aim.look if isinstance(aim, Aim) and aim.look is not None else PERFECT
 

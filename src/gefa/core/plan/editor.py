@@ -7,22 +7,14 @@ from dataclasses import dataclass
 from itertools import zip_longest
 
 from gefa.core.cut.cut import Origin
-from gefa.core.cut.gather import default_recipe, gather
-from gefa.core.cut.slice_cuts import grid
+from gefa.core.cut.shown_size import ShownSize
 from gefa.core.errors import PlanError
 from gefa.core.geometry import Rect
-from gefa.core.plan.plan import (
-    CellEntry,
-    CutEntry,
-    Guides,
-    OwnQuality,
-    Plan,
-    Rule,
-    ShownSize,
-    SliceEntry,
-    Split,
-)
+from gefa.core.plan.gather import default_recipe, gather
+from gefa.core.plan.plan import CellEntry, CutEntry, Guides, Plan, Rule, SliceEntry, Split
+from gefa.core.plan.slice_cuts import grid
 from gefa.core.read.survey import Survey
+from gefa.core.treat.recipe import OwnQuality
 
 
 @dataclass(frozen=True)

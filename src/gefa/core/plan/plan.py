@@ -6,17 +6,16 @@ import re
 import tomllib
 from collections.abc import Mapping
 from difflib import get_close_matches
-from enum import StrEnum
 from pathlib import Path
 from typing import Annotated, Any
 
 import tomli_w
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
+from gefa.core.cut.shown_size import ShownSize
 from gefa.core.errors import PlanError
-from gefa.core.geometry import MM_PER_INCH, Rect, Size
-from gefa.core.treat.formats import Format
-from gefa.core.treat.recipe import BUILT_IN, RECIPE_NAME, Aim, Quality, Recipe
+from gefa.core.geometry import Rect
+from gefa.core.treat.recipe import BUILT_IN, RECIPE_NAME, OwnQuality, Recipe
 
 MAX_LINES = 2_000
 _CELL = re.compile(r"r[1-9]\d*-c[1-9]\d*")
@@ -26,66 +25,11 @@ Name = Annotated[str, Field(min_length=1, max_length=300)]
 Pixels = Annotated[int, Field(ge=0, le=100_000)]
 
 
-class _Entry(BaseModel):
+class PlanModel(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
 
-OwnQuality = Aim | dict[Format, Quality | Aim]
-"""a quality of one cut's own, instead of its recipe's: for all formats, or for some"""
-
-
-class Unit(StrEnum):
-    """What a size is given in."""
-
-    PX = "px"
-    MM = "mm"
-    CM = "cm"
-    INCH = "in"
-
-
-_INCHES = {Unit.MM: 1 / MM_PER_INCH, Unit.CM: 10 / MM_PER_INCH, Unit.INCH: 1.0}
-
-
-class ShownSize(_Entry):
-    """The one size a cut is made at, instead of its recipe's widths.
-
-    In mm, cm or inches px = length in inches × ``dpi``, rounded, and the resolution is written
-    into the file. With ``width`` alone, or ``height`` alone, the ratio is kept; with both the
-    picture is fitted to exactly that, which may distort it.
-    """
-
-    width: float | None = Field(default=None, gt=0, le=100_000)
-    height: float | None = Field(default=None, gt=0, le=100_000)
-    unit: Unit = Unit.PX
-    dpi: float = Field(default=300, ge=1, le=10_000)
-
-    @model_validator(mode="after")
-    def _some_side(self) -> ShownSize:
-        if self.width is None and self.height is None:
-            raise ValueError("a size needs a width, a height or both")
-        return self
-
-    def _px(self, length: float) -> int:
-        inches = _INCHES.get(self.unit)
-        return max(1, round(length if inches is None else length * inches * self.dpi))
-
-    def pixels(self, natural: Size) -> Size:
-        """The size in px for a picture of ``natural`` px."""
-        if self.width is not None and self.height is not None:
-            return Size(self._px(self.width), self._px(self.height))
-        if self.width is not None:
-            width = self._px(self.width)
-            return Size(width, max(1, round(natural.height * width / natural.width)))
-        height = self._px(self.height or 1)
-        return Size(max(1, round(natural.width * height / natural.height)), height)
-
-    @property
-    def resolution(self) -> float | None:
-        """Pixels for each inch to be written into the file; None for sizes in px."""
-        return None if self.unit is Unit.PX else self.dpi
-
-
-class CutEntry(_Entry):
+class CutEntry(PlanModel):
     """A part chosen by hand, or left out by hand although a tag or rule asks for it.
 
     ``quality`` stands for this cut instead of its recipe's. ``as_file`` makes files even of what
@@ -102,7 +46,7 @@ class CutEntry(_Entry):
     strays: bool = True
 
 
-class Rule(_Entry):
+class Rule(PlanModel):
     """A glob over part paths that makes cuts by itself; the first that matches wins."""
 
     parts: str = Field(min_length=1, max_length=1000)
@@ -110,14 +54,14 @@ class Rule(_Entry):
     leave_out: bool = False
 
 
-class Split(_Entry):
+class Split(PlanModel):
     """An even split."""
 
     columns: int = Field(default=1, ge=1, le=MAX_LINES)
     rows: int = Field(default=1, ge=1, le=MAX_LINES)
 
 
-class Guides(_Entry):
+class Guides(PlanModel):
     """Lines across the canvas: px, or a text as ``"50%"``."""
 
     x: tuple[Pixels | str, ...] = Field(default=(), max_length=MAX_LINES)
@@ -132,7 +76,7 @@ class Guides(_Entry):
         return lines
 
 
-class CellEntry(_Entry):
+class CellEntry(PlanModel):
     """What one slice of a split has of its own."""
 
     name: Name | None = None
@@ -141,7 +85,7 @@ class CellEntry(_Entry):
     leave_out: bool = False
 
 
-class SliceEntry(_Entry):
+class SliceEntry(PlanModel):
     """Many slices, by ``split`` or ``guides``; or one, by ``rect`` (x, y, width, height in px).
 
     ``cells`` gives single slices of many a name or recipe of their own, by ``"r1-c2"``.
@@ -174,13 +118,13 @@ class SliceEntry(_Entry):
         return Rect(*self.rect) if self.rect else None
 
 
-class OriginalsEntry(_Entry):
+class OriginalsEntry(PlanModel):
     """Bitmaps stored in the design, exported as stored: those of parts that the glob covers."""
 
     parts: str = Field(default="**", min_length=1, max_length=1000)
 
 
-class Plan(_Entry):
+class Plan(PlanModel):
     """What is to be made of a source. ``default`` is the recipe of cuts that name none."""
 
     default: str | None = None

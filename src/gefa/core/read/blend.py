@@ -29,7 +29,7 @@ _STRIP_PIXELS = 1 << 17
 
 
 @dataclass(frozen=True, slots=True)
-class Placed:
+class PlacedBitmap:
     """Rows of pixels with alpha at a place on the canvas (px), with opacity (0..1) and operator."""
 
     pixels: NDArray[np.uint8]
@@ -39,7 +39,7 @@ class Placed:
     blend: str = "src-over"
 
 
-def compose(placed: Iterable[Placed], region: Rect) -> NDArray[np.uint8]:
+def compose(placed: Iterable[PlacedBitmap], region: Rect) -> NDArray[np.uint8]:
     """``placed``, bottom first, over transparency: what lies in ``region``, as 8-bit sRGB+alpha.
 
     The sum so far is one float buffer that each layer changes only where it lies, so that a
@@ -51,7 +51,7 @@ def compose(placed: Iterable[Placed], region: Rect) -> NDArray[np.uint8]:
     return _to_bytes(planes)
 
 
-def _lay(planes: Planes, layer: Placed, region: Rect) -> None:
+def _lay(planes: Planes, layer: PlacedBitmap, region: Rect) -> None:
     own = Rect(layer.x, layer.y, layer.pixels.shape[1], layer.pixels.shape[0])
     shared = own.intersection(region)
     if layer.blend in REACHING:

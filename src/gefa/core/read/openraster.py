@@ -20,7 +20,7 @@ from gefa.core.geometry import NOWHERE, Rect, Size, union_all
 from gefa.core.pixels import as_image, box_of, inside, one_colour, to_srgb, with_alpha
 from gefa.core.read import xml
 from gefa.core.read.bitmaps import Bitmap, BitmapCache
-from gefa.core.read.blend import EATING, OPERATORS, Placed, compose, faded
+from gefa.core.read.blend import EATING, OPERATORS, PlacedBitmap, compose, faded
 from gefa.core.read.document import (
     CANVAS_PATH,
     Document,
@@ -276,7 +276,7 @@ class OpenRaster(Document):
             return faded(bitmap.copy(interpretation="srgb"), node.part.opacity)
         return faded(as_image(compose(self._stacked(node, region), region)), node.part.opacity)
 
-    def _stacked(self, group: _Node, region: Rect) -> Iterator[Placed]:
+    def _stacked(self, group: _Node, region: Rect) -> Iterator[PlacedBitmap]:
         """What to lay over each other for a group, bottom first."""
         for child in reversed(group.children):
             if not child.part.visible or child.part.opacity <= 0:
@@ -287,10 +287,10 @@ class OpenRaster(Document):
                 yield from self._stacked(child, region)
             else:
                 inner = compose(self._stacked(child, region), region)
-                yield Placed(inner, region.x, region.y, child.part.opacity, child.part.blend)
+                yield PlacedBitmap(inner, region.x, region.y, child.part.opacity, child.part.blend)
 
-    def _placed(self, node: _Node, blend: str) -> Placed:
-        return Placed(self._bitmap(node), node.x, node.y, node.part.opacity, blend)
+    def _placed(self, node: _Node, blend: str) -> PlacedBitmap:
+        return PlacedBitmap(self._bitmap(node), node.x, node.y, node.part.opacity, blend)
 
     def fingerprint(self, part: Part) -> str:
         return self._print(self._node_of[part.path], self.extent(part))

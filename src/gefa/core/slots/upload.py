@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from gefa.core.cut.crop import MIDDLE, crop_round
 from gefa.core.geometry import Rect, Size
-from gefa.core.make.jobs import Job, key_of, prepare
+from gefa.core.make.jobs import CutJob, key_of, prepare
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read.document import CANVAS_PATH
 from gefa.core.read.survey import Survey
@@ -60,7 +60,7 @@ class CropPlace(BaseModel):
 class Expanded:
     """What is to be made of an upload, a job for each crop."""
 
-    jobs: list[Job] = field(default_factory=list)
+    jobs: list[CutJob] = field(default_factory=list)
     left_out: list[LeftOut] = field(default_factory=list)
     warnings: list[str] = field(default_factory=list)
     failed: list[str] = field(default_factory=list)
@@ -169,7 +169,7 @@ def expand(
 
 
 def _left_out(
-    job: Job, settings: SlotSettings, recipe: Recipe, size: Size, focus: Focus | None
+    job: CutJob, settings: SlotSettings, recipe: Recipe, size: Size, focus: Focus | None
 ) -> list[LeftOut]:
     crop = settings.crop(job.cut.recipe)
     if crop is None or not job.variants or (job.steps and not crop.widths):

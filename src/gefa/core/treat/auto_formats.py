@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from gefa.core.pixels import AlphaKind
 from gefa.core.treat.formats import FORMATS, ORDER, Format
-from gefa.core.treat.nature import Look
+from gefa.core.treat.nature import PictureNature
 from gefa.core.units import listed, weight
 
 TRIAL_WIDTH = 800
@@ -43,7 +43,11 @@ class Choice:
 
 
 def choose(
-    tried: Mapping[Format, Candidate], look: Look, alpha: AlphaKind, target: float, width: int
+    tried: Mapping[Format, Candidate],
+    look: PictureNature,
+    alpha: AlphaKind,
+    target: float,
+    width: int,
 ) -> Choice:
     """The lightest format, one that every browser shows, and a second modern one if it is worth it.
 
@@ -75,7 +79,7 @@ def choose(
 def _why(
     tried: Mapping[Format, Candidate],
     formats: tuple[Format, ...],
-    look: Look,
+    look: PictureNature,
     alpha: AlphaKind,
     target: float,
     width: int,

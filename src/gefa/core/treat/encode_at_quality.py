@@ -13,8 +13,8 @@ import pyvips
 from gefa.core.pixels import to_srgb
 from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import Format
-from gefa.core.treat.nature import Look, Nature, look_at
-from gefa.core.treat.quality_search import MOST_ENCODES, Found, for_budget, for_look
+from gefa.core.treat.nature import Nature, PictureNature, nature_of
+from gefa.core.treat.quality_search import MOST_ENCODES, EncodeResult, for_budget, for_look
 from gefa.core.treat.recipe import Aim, Chroma, Settings
 from gefa.core.treat.typical_curves import PERFECT, Curve
 from gefa.core.units import weight
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from gefa.core.treat.score import AlphaReference
 
 
-class Looked:
+class EncodeSource:
     """A picture as it is to be encoded (8-bit sRGB), and how much like it a file looks. ``still``
     is its first frame where it moves, ``smaller`` the same picture at a smaller size."""
 
@@ -31,7 +31,7 @@ class Looked:
         self,
         image: pyvips.Image,
         still: pyvips.Image | None = None,
-        smaller: Looked | None = None,
+        smaller: EncodeSource | None = None,
     ) -> None:
         self.image = image
         self._look = smaller.look_if_known if smaller is not None else None
@@ -46,9 +46,9 @@ class Looked:
         return self._scored(decoded(data))
 
     @cached_property
-    def look(self) -> Look:
+    def look(self) -> PictureNature:
         """What kind of picture it is, judged at the first of its sizes."""
-        return self._look or look_at(self._still)
+        return self._look or nature_of(self._still)
 
     @cached_property
     def half_colour(self) -> float:
@@ -60,7 +60,7 @@ class Looked:
         return self._scored(half_coloured(self._still))
 
     @property
-    def look_if_known(self) -> Look | None:
+    def look_if_known(self) -> PictureNature | None:
         return self.__dict__.get("look")
 
     @property
@@ -83,7 +83,7 @@ COLOUR_SHARE = 0.5
 
 
 @dataclass(frozen=True)
-class Wish:
+class EncodeRequest:
     """What a file is to be. ``curve`` is what to start a search from, if one for its neighbour
     found that out."""
 
@@ -94,7 +94,7 @@ class Wish:
     curve: Curve | None = None
 
 
-def _with_chroma(looked: Looked, look: float, format: Format, settings: Settings) -> Settings:
+def _with_chroma(looked: EncodeSource, look: float, format: Format, settings: Settings) -> Settings:
     """Settings that leave the choice open, with it made: full colour where half of it would take
     more than its share of what may be lost. Encoders choose by quality alone, and jump at 90."""
     if settings.chroma is not Chroma.AUTO or format not in (Format.AVIF, Format.JPEG):
@@ -108,7 +108,7 @@ def decoded(data: bytes) -> pyvips.Image:
     return to_srgb(pyvips.Image.new_from_buffer(data, ""))
 
 
-def find(looked: Looked, wish: Wish) -> Found:
+def find(looked: EncodeSource, wish: EncodeRequest) -> EncodeResult:
     """The file, with what is known of it; EncodeError if the encoder refuses."""
 
     aim = wish.quality
@@ -129,10 +129,10 @@ def find(looked: Looked, wish: Wish) -> Found:
         return for_budget(wish.format, aim.max_bytes, encoded, wish.curve)
     assert not isinstance(aim, Aim)
     lossless = wish.format is Format.PNG and wish.settings.colours is None
-    return Found(aim, encoded(aim), 1, score=PERFECT if lossless else None)
+    return EncodeResult(aim, encoded(aim), 1, score=PERFECT if lossless else None)
 
 
-def _or_lossless(found: Found, encoded: Callable[[int | None], bytes]) -> Found:
+def _or_lossless(found: EncodeResult, encoded: Callable[[int | None], bytes]) -> EncodeResult:
     """WebP without loss, where that is lighter, as it often is for flat art, or where WebP with
     its halved colour does not reach the look."""
     data = encoded(None)

@@ -38,14 +38,14 @@ class Nature(StrEnum):
 
 
 @dataclass(frozen=True)
-class Look:
+class PictureNature:
     """A picture's nature, and how many colours were counted in what was looked at."""
 
     nature: Nature
     colours: int
 
 
-def look_at(image: pyvips.Image) -> Look:
+def nature_of(image: pyvips.Image) -> PictureNature:
     """Judge an 8-bit sRGB picture by its colours and edges; invisible pixels do not count."""
     found = [_facts(piece) for piece in _pieces(image)]
     colours: dict[int, int] = {}
@@ -54,17 +54,17 @@ def look_at(image: pyvips.Image) -> Look:
             colours[colour] = colours.get(colour, 0) + pixels
     total = sum(colours.values())
     if not total:
-        return Look(Nature.FLAT, 0)
+        return PictureNature(Nature.FLAT, 0)
     heaviest = sorted(colours.values(), reverse=True)
     if sum(heaviest[:FEW]) < MOSTLY * total:
-        return Look(Nature.PHOTOGRAPH, len(colours))
+        return PictureNature(Nature.PHOTOGRAPH, len(colours))
     strokes = float(np.mean([edges for _, edges in found]))
     is_text = (
         heaviest[0] >= GROUND * total
         and sum(heaviest[:2]) >= INK * total * 0.8
         and STROKES[0] <= strokes <= STROKES[1]
     )
-    return Look(Nature.TEXT if is_text else Nature.FLAT, len(colours))
+    return PictureNature(Nature.TEXT if is_text else Nature.FLAT, len(colours))
 
 
 def _pieces(image: pyvips.Image) -> list[NDArray[np.uint8]]:

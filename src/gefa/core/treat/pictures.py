@@ -14,7 +14,7 @@ from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.mark import marked
 from gefa.core.treat.recipe import AlphaPolicy, Mark, Recipe
-from gefa.core.treat.tone import Curve, curve_for, lifted
+from gefa.core.treat.tone import ToneCurve, curve_for, lifted
 
 TONES_SEEN = 512
 """px of the width that the tones of a picture are looked at"""
@@ -88,7 +88,7 @@ class Pictures:
         return self._drawn(self._widest)
 
     @cached_property
-    def _curve(self) -> Curve | None:
+    def _curve(self) -> ToneCurve | None:
         """From one width whatever is made, so that all sizes get the same tones."""
         if not self._tone:
             return None

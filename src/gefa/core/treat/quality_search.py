@@ -25,7 +25,7 @@ FILLED = 0.95
 
 
 @dataclass(frozen=True)
-class Tried:
+class Attempt:
     """A file made on the way; ``value`` is its warped score, or the logarithm of its bytes."""
 
     quality: int
@@ -35,7 +35,7 @@ class Tried:
 
 
 @dataclass(frozen=True)
-class Found:
+class EncodeResult:
     """The file that was looked for. ``curve`` is how its value grows with quality, as a start
     for its neighbour; ``limit`` names in words what kept it from its target, and ``short``
     tells that it looks worse than was asked for."""
@@ -57,7 +57,7 @@ def for_look(
     score: Callable[[bytes], float],
     curve: Curve | None = None,
     most: int = MOST_ENCODES,
-) -> Found:
+) -> EncodeResult:
     """The smallest file whose score is at least ``target`` and at most SLACK above it, found in at
     most ``most`` encodes."""
     curve = curve or SCORES[format]
@@ -70,7 +70,7 @@ def for_look(
     )
     reaching = [tried for tried in tries if tried.score >= target]
     best = min(reaching, key=_quality) if reaching else max(tries, key=_value)
-    return Found(
+    return EncodeResult(
         best.quality,
         best.data,
         len(tries),
@@ -83,7 +83,7 @@ def for_look(
 
 def for_budget(
     format: Format, max_bytes: int, encode: Callable[[int], bytes], curve: Curve | None = None
-) -> Found:
+) -> EncodeResult:
     """The best file of at most ``max_bytes``; ``fits`` is false if there is none."""
     window = (math.log(max_bytes * FILLED), math.log(max_bytes))
     curve = curve or WEIGHTS[format]
@@ -96,7 +96,7 @@ def for_budget(
             f"at quality {best.quality}, the lowest that is sane, {FORMATS[format].label} weighs"
             f" {weight(len(best.data))}; {weight(max_bytes)} are allowed"
         )
-    return Found(
+    return EncodeResult(
         best.quality,
         best.data,
         len(tries),
@@ -106,39 +106,41 @@ def for_budget(
     )
 
 
-def _own(curve: Curve, tries: Sequence[Tried]) -> Curve:
+def _own(curve: Curve, tries: Sequence[Attempt]) -> Curve:
     return through(curve, [(tried.quality, tried.value) for tried in tries])
 
 
-def _quality(tried: Tried) -> int:
+def _quality(tried: Attempt) -> int:
     return tried.quality
 
 
-def _value(tried: Tried) -> float:
+def _value(tried: Attempt) -> float:
     return tried.value
 
 
-def _scored(quality: int, encode: Callable[[int], bytes], score: Callable[[bytes], float]) -> Tried:
+def _scored(
+    quality: int, encode: Callable[[int], bytes], score: Callable[[bytes], float]
+) -> Attempt:
     data = encode(quality)
     reached = score(data)
-    return Tried(quality, data, warped(reached), reached)
+    return Attempt(quality, data, warped(reached), reached)
 
 
-def _weighed(quality: int, encode: Callable[[int], bytes]) -> Tried:
+def _weighed(quality: int, encode: Callable[[int], bytes]) -> Attempt:
     data = encode(quality)
-    return Tried(quality, data, math.log(len(data)))
+    return Attempt(quality, data, math.log(len(data)))
 
 
 def _search(
     curve: Curve,
     window: tuple[float, float],
     lowest: int,
-    attempt: Callable[[int], Tried],
+    attempt: Callable[[int], Attempt],
     most: int = MOST_ENCODES,
-) -> list[Tried]:
+) -> list[Attempt]:
     """Tries until one is in the window, or no quality is left between those beside it."""
     aim = sum(window) / 2
-    tries: list[Tried] = []
+    tries: list[Attempt] = []
     below = above = None
     first, last = lowest, HIGHEST
     guess = curve.quality(aim)
@@ -158,7 +160,9 @@ def _search(
     return tries
 
 
-def _between(curve: Curve, aim: float, below: Tried, above: Tried, tries: list[Tried]) -> float:
+def _between(
+    curve: Curve, aim: float, below: Attempt, above: Attempt, tries: list[Attempt]
+) -> float:
     """The next guess, where tries on both sides are known."""
     middle = (below.quality + above.quality) / 2
     if above.value <= below.value:
@@ -171,7 +175,7 @@ def _between(curve: Curve, aim: float, below: Tried, above: Tried, tries: list[T
     return (guess + middle) / 2 if one_sided else guess
 
 
-def _beyond(curve: Curve, aim: float, tries: list[Tried], first: int, last: int) -> float:
+def _beyond(curve: Curve, aim: float, tries: list[Attempt], first: int, last: int) -> float:
     """The next guess, where all tries were too low, or all too high."""
     known = tries[-1]
     if len(tries) == 1:
@@ -185,7 +189,7 @@ def _beyond(curve: Curve, aim: float, tries: list[Tried], first: int, last: int)
     return known.quality + 1.2 * (aim - known.value) / max(slope, typical / 4, 1e-6)
 
 
-def _look_limit(format: Format, target: float, best: Tried, tries: list[Tried]) -> str:
+def _look_limit(format: Format, target: float, best: Attempt, tries: list[Attempt]) -> str:
     label = FORMATS[format].label
     if best.score < target:
         return f"{label} reaches {best.score:.1f} at its best, {target:g} was asked for"

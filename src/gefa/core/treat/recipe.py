@@ -167,6 +167,10 @@ class Aim(BaseModel):
         return f"at most {weight(self.max_bytes)}"
 
 
+OwnQuality = Aim | dict[Format, Quality | Aim]
+"""a quality of one cut's own, instead of its recipe's: for all formats, or for some"""
+
+
 @dataclass(frozen=True)
 class Settings:
     """What an encoder is told besides its quality. ``effort`` None is the usual one; ``colours``

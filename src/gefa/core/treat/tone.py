@@ -21,11 +21,11 @@ PULL = 0.35
 GAMMA = (0.85, 1.15)
 """how far it may go"""
 
-Curve = NDArray[np.uint8]
+ToneCurve = NDArray[np.uint8]
 """256 levels, from each level to another"""
 
 
-def curve_for(image: pyvips.Image) -> Curve:
+def curve_for(image: pyvips.Image) -> ToneCurve:
     """The curve for an 8-bit sRGB picture, from the lightness of what is visible; it does nothing
     to one whose tones already reach from black to white round a middle grey."""
     pixels = with_alpha(image).numpy()
@@ -43,7 +43,7 @@ def curve_for(image: pyvips.Image) -> Curve:
     return (stretched**gamma * 255).round().astype(np.uint8)
 
 
-def lifted(image: pyvips.Image, curve: Curve) -> pyvips.Image:
+def lifted(image: pyvips.Image, curve: ToneCurve) -> pyvips.Image:
     """The picture with its colours through the curve; alpha stays."""
     table = pyvips.Image.new_from_array(curve.reshape(1, 256))
     colour = image.extract_band(0, n=3).maplut(table).cast("uchar")

@@ -12,7 +12,7 @@ from fastapi.templating import Jinja2Templates
 from starlette.types import ASGIApp
 
 from gefa.demo.site.gefa import Gefa, Refused, Showing
-from gefa.demo.site.posts import Picture, Placed, Post, Record, Report
+from gefa.demo.site.posts import PictureBlock, Placement, Post, Record, Report
 
 HERE = Path(__file__).parent
 CARD = Showing(
@@ -28,13 +28,13 @@ BANNER = Showing(
 )
 LATER_BANNER = Showing(BANNER.crop, BANNER.sizes, BANNER.art)
 IN_TEXT = {
-    Placed.FULL: "(max-width: 751px) calc(100vw - 32px), 720px",
-    Placed.CENTRED: "(max-width: 599px) calc(100vw - 32px),"
+    Placement.FULL: "(max-width: 751px) calc(100vw - 32px), 720px",
+    Placement.CENTRED: "(max-width: 599px) calc(100vw - 32px),"
     " (max-width: 751px) calc(0.7 * (100vw - 32px)), 504px",
-    Placed.LEFT: "(max-width: 599px) calc(100vw - 32px),"
+    Placement.LEFT: "(max-width: 599px) calc(100vw - 32px),"
     " (max-width: 751px) calc(0.45 * (100vw - 32px)), 324px",
 }
-IN_TEXT[Placed.RIGHT] = IN_TEXT[Placed.LEFT]
+IN_TEXT[Placement.RIGHT] = IN_TEXT[Placement.LEFT]
 # Placeholders are style attributes; everything else comes from the site's own files.
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; style-src-attr 'unsafe-inline';"
@@ -43,7 +43,7 @@ POLICY = (
 )
 
 
-def in_text(placed: Placed) -> Showing:
+def in_text(placed: Placement) -> Showing:
     """How a report shows a picture."""
     return Showing("whole", IN_TEXT[placed])
 
@@ -118,7 +118,7 @@ def festival(app: ASGIApp, folder: Path) -> FastAPI:
         blocks = []
         for block in report.blocks:
             html = ""
-            if isinstance(block, Picture):
+            if isinstance(block, PictureBlock):
                 markup = await gefa.markup(block.upload, in_text(block.placed))
                 html = markup["html"] if markup else ""
             blocks.append({"block": block, "html": html})
@@ -133,7 +133,7 @@ def festival(app: ASGIApp, folder: Path) -> FastAPI:
     async def edit(request: Request, report_id: str) -> Response:
         one = found(report_id)
         blocks = await blocks_of(one)
-        return page(request, "edit.html", report=one, blocks=blocks, places=list(Placed))
+        return page(request, "edit.html", report=one, blocks=blocks, places=list(Placement))
 
     @site.post("/reports/{report_id}/pictures")
     async def add_picture(report_id: str, picture: UploadFile) -> Response:
@@ -143,7 +143,7 @@ def festival(app: ASGIApp, folder: Path) -> FastAPI:
             taken = await gefa.upload("reports", picture.filename or "photo", picture.file, "")
         except Refused as refused:
             return JSONResponse({"problem": str(refused)}, 422)
-        markup = await gefa.markup(taken["id"], in_text(Placed.CENTRED))
+        markup = await gefa.markup(taken["id"], in_text(Placement.CENTRED))
         return JSONResponse({"upload": taken["id"], "html": markup["html"] if markup else ""})
 
     @site.post("/reports/{report_id}")
@@ -152,7 +152,7 @@ def festival(app: ASGIApp, folder: Path) -> FastAPI:
         before = found(report_id)
         report = changed.model_copy(update={"id": before.id})
         for block in report.blocks:
-            if isinstance(block, Picture):
+            if isinstance(block, PictureBlock):
                 await gefa.say("reports", block.upload, block.alt)
         for upload in before.pictures - report.pictures:
             await gefa.remove("reports", upload)

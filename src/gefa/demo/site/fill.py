@@ -6,7 +6,16 @@ from collections.abc import Callable
 from pathlib import Path
 
 from gefa.demo.photographs import SCENES
-from gefa.demo.site.posts import Content, Picture, Placed, Post, Record, Report, Stall, Words
+from gefa.demo.site.posts import (
+    Content,
+    PictureBlock,
+    Placement,
+    Post,
+    Record,
+    Report,
+    Stall,
+    TextBlock,
+)
 
 Share = Callable[[str, str, str], str]
 """uploads a photograph (slot, file, alternative text), and gives the upload's id"""
@@ -40,29 +49,29 @@ def fill_site(folder: Path, share: Share) -> None:
         id="first-morning",
         title="The first morning on the long dune",
         blocks=[
-            Words(
+            TextBlock(
                 text="The wind came round to the south-west before seven, and by eight the first"
                 " lines were up. Nobody had slept much: the marquee had to be tied down twice."
             ),
-            Picture(
+            PictureBlock(
                 upload=of("reports", "dusk.jpg"),
-                placed=Placed.RIGHT,
+                placed=Placement.RIGHT,
                 caption="The evening before",
                 alt=_BY_FILE["dusk.jpg"],
             ),
-            Words(
+            TextBlock(
                 text="From the top of the dune one sees the whole beach, from the bell buoy to the"
                 " breakwater. The judges stood there with their flasks and marked what they saw on"
                 " the backs of tide tables.\n\nThe children's class went first. Eleven kites, two"
                 " of them made of newspaper, one of which flew highest of all."
             ),
-            Picture(
+            PictureBlock(
                 upload=of("reports", "open-sea.jpg"),
-                placed=Placed.FULL,
+                placed=Placement.FULL,
                 caption="Out over the water",
                 alt=_BY_FILE["open-sea.jpg"],
             ),
-            Words(text="We go out again tomorrow, if the forecast holds."),
+            TextBlock(text="We go out again tomorrow, if the forecast holds."),
         ],
     )
     Record(folder).write(Content(posts=posts[::-1], stalls=stalls, reports=[report]))

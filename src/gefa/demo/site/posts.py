@@ -27,7 +27,7 @@ class Stall(BaseModel):
     words: str
 
 
-class Placed(StrEnum):
+class Placement(StrEnum):
     """Where a picture lies in a text."""
 
     LEFT = "left"
@@ -36,24 +36,24 @@ class Placed(StrEnum):
     FULL = "full"
 
 
-class Words(BaseModel):
+class TextBlock(BaseModel):
     """Paragraphs, separated by empty lines."""
 
     kind: Literal["words"] = "words"
     text: str = Field(default="", max_length=50_000)
 
 
-class Picture(BaseModel):
+class PictureBlock(BaseModel):
     """A picture in a text."""
 
     kind: Literal["picture"] = "picture"
     upload: str = Field(max_length=40)
-    placed: Placed = Placed.CENTRED
+    placed: Placement = Placement.CENTRED
     caption: str = Field(default="", max_length=300)
     alt: str = Field(default="", max_length=2000)
 
 
-Block = Annotated[Words | Picture, Field(discriminator="kind")]
+Block = Annotated[TextBlock | PictureBlock, Field(discriminator="kind")]
 
 
 class Report(BaseModel):
@@ -61,12 +61,12 @@ class Report(BaseModel):
 
     id: str = Field(default_factory=lambda: secrets.token_hex(6))
     title: str = Field(default="A new report", max_length=120)
-    blocks: list[Block] = Field(default=[Words()], max_length=200)
+    blocks: list[Block] = Field(default=[TextBlock()], max_length=200)
 
     @property
     def pictures(self) -> set[str]:
         """Ids of its uploads."""
-        return {block.upload for block in self.blocks if isinstance(block, Picture)}
+        return {block.upload for block in self.blocks if isinstance(block, PictureBlock)}
 
 
 class Content(BaseModel):

@@ -9,7 +9,7 @@ from typing import Any
 from pydantic import BaseModel
 from sqlmodel import Session
 
-from gefa.core.deliver.markup import Offer, Shown, default_sizes, directed
+from gefa.core.deliver.markup import MediaCase, Offer, default_sizes, directed
 from gefa.core.geometry import Size
 from gefa.core.slots.settings import SlotSettings
 from gefa.core.slots.upload import CropPlace, LeftOut
@@ -21,7 +21,7 @@ from gefa.store.variants import newest_variants, variants_of_upload
 from gefa.web.delivery import address
 
 
-class Original(BaseModel):
+class OriginalAnswer(BaseModel):
     """The picture as it was uploaded; sizes in px, null until it was read. ``kept`` is false once
     the slot has let it go."""
 
@@ -68,7 +68,7 @@ class UploadAnswer(BaseModel):
     tags: list[str]
     focal: FocalPoint | None
     created: datetime
-    original: Original
+    original: OriginalAnswer
     crops: list[CropPlace]
     variants: list[ServedVariant]
     left_out: list[LeftOut]
@@ -115,8 +115,8 @@ def described(
     )
 
 
-def _original(upload: Upload) -> Original:
-    return Original(
+def _original(upload: Upload) -> OriginalAnswer:
+    return OriginalAnswer(
         name=upload.name,
         format=upload.format,
         bytes=upload.bytes,
@@ -163,7 +163,7 @@ def markups_of(
 
 def shown_of(
     upload: Upload, crop: str, variants: Sequence[Variant], sizes: str, media: str = ""
-) -> Shown | None:
+) -> MediaCase | None:
     """One crop of an upload as markup shows it; None without files of it. Its natural size is that
     of the crop, or of the widest file where that has another ratio."""
     offers = [
@@ -176,7 +176,7 @@ def shown_of(
     size = Size(widest.width, widest.height)
     if place is not None and _same_ratio(place.rect.size, size):
         size = place.rect.size
-    return Shown(offers, size, sizes or default_sizes(size), media)
+    return MediaCase(offers, size, sizes or default_sizes(size), media)
 
 
 def _crops(upload: Upload) -> list[Any]:

@@ -30,7 +30,7 @@ from gefa.web.api.answers import UploadAnswer, described
 from gefa.web.api.form import receive_form
 from gefa.web.api.uploads import checked_description, problems
 from gefa.web.problems import Problem
-from gefa.web.services import Given, Services
+from gefa.web.services import Services, ServicesOf
 
 router = APIRouter(prefix="/api/v1/uploads/{upload_id}", tags=["uploads"])
 
@@ -66,7 +66,7 @@ def _done(
 
 @router.patch("", response_model=UploadAnswer, responses=problems(401, 403, 404, 409, 422))
 def change(
-    upload_id: str, said: dict[str, Any], given: Given, authorization: Authorization = ""
+    upload_id: str, said: dict[str, Any], given: ServicesOf, authorization: Authorization = ""
 ) -> Any:
     """Say something else of it: alt, decorative, tags, focal_x with focal_y, zoom. Fields that are
     not sent stay; a focal point of null leaves it to the picture. Only crops that depend on the
@@ -88,7 +88,7 @@ def change(
 
 @router.put("/file", response_model=UploadAnswer, responses=problems(400, 401, 403, 404, 413, 415))
 async def replace_file(
-    request: Request, upload_id: str, given: Given, authorization: Authorization = ""
+    request: Request, upload_id: str, given: ServicesOf, authorization: Authorization = ""
 ) -> Any:
     """Put another file in its place: a multipart form with ``file``. The upload keeps its id; the
     files before are served until the new ones are there, and approved where the slot asks so."""
@@ -117,13 +117,15 @@ async def replace_file(
 
 
 @router.post("/approve", response_model=UploadAnswer, responses=problems(401, 403, 404, 409))
-def approve_it(upload_id: str, given: Given, authorization: Authorization = "") -> Any:
+def approve_it(upload_id: str, given: ServicesOf, authorization: Authorization = "") -> Any:
     """Let everybody see it. It takes a key with the right to review."""
     return _done(given, upload_id, authorization, (Right.REVIEW,), approve)
 
 
 @router.post("/reject", response_model=UploadAnswer, responses=problems(401, 403, 404, 422))
-def reject_it(upload_id: str, said: Reason, given: Given, authorization: Authorization = "") -> Any:
+def reject_it(
+    upload_id: str, said: Reason, given: ServicesOf, authorization: Authorization = ""
+) -> Any:
     """Let nobody see it, and say why. It takes a key with the right to review."""
 
     def do(session: Session, upload: Upload, slot: Slot) -> None:
@@ -133,14 +135,14 @@ def reject_it(upload_id: str, said: Reason, given: Given, authorization: Authori
 
 
 @router.delete("", status_code=204, responses=problems(401, 403, 404))
-def remove_it(upload_id: str, given: Given, authorization: Authorization = "") -> Response:
+def remove_it(upload_id: str, given: ServicesOf, authorization: Authorization = "") -> Response:
     """Serve it no more. For 30 days it can be had back."""
     _done(given, upload_id, authorization, WHO_SENDS, lambda session, up, _: remove(session, up))
     return Response(status_code=204)
 
 
 @router.post("/restore", response_model=UploadAnswer, responses=problems(401, 403, 404))
-def restore_it(upload_id: str, given: Given, authorization: Authorization = "") -> Any:
+def restore_it(upload_id: str, given: ServicesOf, authorization: Authorization = "") -> Any:
     """Have a removed upload back."""
     return _done(
         given, upload_id, authorization, WHO_SENDS, lambda session, up, _: restore(session, up)

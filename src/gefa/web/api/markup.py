@@ -12,8 +12,8 @@ from pydantic import BaseModel
 from gefa.core.deliver.browser import loaded
 from gefa.core.deliver.conditions import ConditionError, Viewport, parse_media
 from gefa.core.deliver.markup import (
-    Dress,
-    Shown,
+    ImgBehaviour,
+    MediaCase,
     as_data,
     directed,
     image_set,
@@ -29,7 +29,7 @@ from gefa.store.variants import variants_of_upload
 from gefa.web.api.answers import alt_of, shown_of
 from gefa.web.api.uploads import check_sizes, problems
 from gefa.web.problems import Problem
-from gefa.web.services import Given, Services
+from gefa.web.services import Services, ServicesOf
 
 router = APIRouter(prefix="/api/v1/uploads/{upload_id}", tags=["markup"])
 
@@ -70,7 +70,7 @@ class MarkupAnswer(BaseModel):
 @router.get("/markup", response_model=MarkupAnswer, responses=problems(404, 422))
 def markup(
     upload_id: str,
-    given: Given,
+    given: ServicesOf,
     crop: Annotated[str, Query(description="the crop; the slot's first if none is named")] = "",
     sizes: Annotated[str, Query(description="the sizes attribute")] = "",
     art: Annotated[
@@ -142,9 +142,9 @@ def markup_of(
 
 def dress_of(
     upload: Upload, settings: SlotSettings, *, lazy: bool, placeholder: Placeholder
-) -> Dress:
+) -> ImgBehaviour:
     """How the picture behaves; what stands in for it, and its mask, are the upload's and slot's."""
-    return Dress(
+    return ImgBehaviour(
         lazy=lazy,
         colour="" if placeholder is Placeholder.NONE else upload.placeholder,
         tiny=upload.tiny if placeholder is Placeholder.TINY else "",
@@ -158,7 +158,7 @@ def _directed_to(
     variants: Sequence[Variant],
     asked: str,
     sizes: str,
-) -> Shown:
+) -> MediaCase:
     name, _, rest = (part.strip() for part in asked.partition(";"))
     media, _, own = (part.strip() for part in rest.partition(";"))
     try:
@@ -178,7 +178,7 @@ def _shown(
     crop: str,
     sizes: str,
     media: str = "",
-) -> Shown:
+) -> MediaCase:
     there = [c.name for c in settings.crops if any(v.cut == c.name for v in variants)]
     if not there:
         raise Problem(404, "Nothing to show yet", "The upload is not live; ask how it goes.")

@@ -30,7 +30,7 @@ from gefa.web.api.form import Received, refusal
 from gefa.web.api.uploads import described_by, problems, take_in
 from gefa.web.incoming import clean_name
 from gefa.web.problems import Problem
-from gefa.web.services import Given, Services
+from gefa.web.services import Services, ServicesOf
 
 router = APIRouter(prefix="/api/v1/slots/{slot}/resumable", tags=["resumable uploads"])
 
@@ -64,7 +64,7 @@ def _check_version(request: Request) -> None:
 
 
 @router.options("", status_code=204)
-def options(slot: str, given: Given, authorization: Authorization = "") -> Response:
+def options(slot: str, given: ServicesOf, authorization: Authorization = "") -> Response:
     """What this server can do; with a key, also how large a file the slot takes."""
     headers = {"Tus-Version": VERSION, "Tus-Extension": EXTENSIONS}
     if authorization:
@@ -75,7 +75,7 @@ def options(slot: str, given: Given, authorization: Authorization = "") -> Respo
 
 @router.post("", status_code=201, responses=problems(401, 403, 404, 413, 422))
 async def create(
-    request: Request, slot: str, given: Given, authorization: Authorization = ""
+    request: Request, slot: str, given: ServicesOf, authorization: Authorization = ""
 ) -> Response:
     """Begin a file of ``Upload-Length`` bytes. ``Upload-Metadata`` has ``filename``, and may have
     what a form may: alt, decorative, tags, focal_x, focal_y, zoom."""
@@ -110,7 +110,11 @@ async def create(
 
 @router.head("/{resumable_id}", responses=problems(401, 403, 404))
 def offset(
-    request: Request, slot: str, resumable_id: str, given: Given, authorization: Authorization = ""
+    request: Request,
+    slot: str,
+    resumable_id: str,
+    given: ServicesOf,
+    authorization: Authorization = "",
 ) -> Response:
     """How many bytes have come."""
     _check_version(request)
@@ -126,7 +130,11 @@ def offset(
 
 @router.patch("/{resumable_id}", status_code=204, responses=problems(401, 403, 404, 409, 415))
 async def piece(
-    request: Request, slot: str, resumable_id: str, given: Given, authorization: Authorization = ""
+    request: Request,
+    slot: str,
+    resumable_id: str,
+    given: ServicesOf,
+    authorization: Authorization = "",
 ) -> Response:
     """The bytes from ``Upload-Offset`` on. With the last of them it is an upload: ``Gefa-Upload``
     says where to ask for it."""
@@ -144,7 +152,11 @@ async def piece(
 
 @router.post("/{resumable_id}", include_in_schema=False)
 async def overridden(
-    request: Request, slot: str, resumable_id: str, given: Given, authorization: Authorization = ""
+    request: Request,
+    slot: str,
+    resumable_id: str,
+    given: ServicesOf,
+    authorization: Authorization = "",
 ) -> Response:
     """For clients that cannot send every method (tus 1.0.0, X-HTTP-Method-Override)."""
     method = request.headers.get("x-http-method-override", "").upper()
@@ -158,7 +170,11 @@ async def overridden(
 
 @router.delete("/{resumable_id}", status_code=204, responses=problems(401, 403, 404))
 def terminate(
-    request: Request, slot: str, resumable_id: str, given: Given, authorization: Authorization = ""
+    request: Request,
+    slot: str,
+    resumable_id: str,
+    given: ServicesOf,
+    authorization: Authorization = "",
 ) -> Response:
     """Give it up; what has come is deleted. An upload that it became already stays."""
     _check_version(request)

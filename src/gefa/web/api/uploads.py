@@ -16,7 +16,7 @@ from sqlmodel import Session
 from gefa.core.deliver.conditions import ConditionError, parse_sizes
 from gefa.core.errors import GefaError
 from gefa.core.plan.plan import problems_in_words
-from gefa.store.feed import Wanted, feed
+from gefa.store.feed import FeedQuery, feed
 from gefa.store.keys import Right
 from gefa.store.models import Slot, Upload, UploadState
 from gefa.store.uploads import Described, Sent, accept, fingerprint, sent_before
@@ -24,7 +24,7 @@ from gefa.web.api.access import Access, slot_opened
 from gefa.web.api.answers import UploadAnswer, described
 from gefa.web.api.form import Form, receive_form
 from gefa.web.problems import PROBLEM_JSON, Problem, problem_body
-from gefa.web.services import Given, Services
+from gefa.web.services import Services, ServicesOf
 
 router = APIRouter(prefix="/api/v1", tags=["uploads"])
 
@@ -111,7 +111,7 @@ class UploadList(BaseModel):
 async def upload(
     request: Request,
     slot: str,
-    given: Given,
+    given: ServicesOf,
     authorization: Annotated[str, Header()] = "",
     prefer: Annotated[str, Header()] = "",
     idempotency_key: Annotated[str, Header(max_length=255)] = "",
@@ -277,7 +277,7 @@ def check_sizes(sizes: str) -> None:
 @router.get("/uploads/{upload_id}", response_model=UploadAnswer, responses=problems(404))
 def show(
     upload_id: str,
-    given: Given,
+    given: ServicesOf,
     sizes: Annotated[str, Query(description="The sizes attribute for the markup.")] = "",
 ) -> Any:
     """What became of an upload. Its id cannot be guessed, so no key is asked for."""
@@ -296,8 +296,8 @@ def show(
 )
 def listing(
     slot: str,
-    given: Given,
-    wanted: Annotated[Wanted, Query()],
+    given: ServicesOf,
+    wanted: Annotated[FeedQuery, Query()],
     authorization: Annotated[str, Header()] = "",
 ) -> Any:
     """The slot's uploads, newest first. It takes a key with the right to read."""

@@ -11,7 +11,7 @@ from gefa.core.slots.settings import NamedCrop
 from gefa.core.treat.formats import Format
 
 
-class _Made(Protocol):
+class _WeighedFile(Protocol):
     """A file that was made: width in px."""
 
     @property
@@ -30,7 +30,7 @@ class CropView:
 
     crop: NamedCrop
     rect: Rect
-    files: list[_Made]
+    files: list[_WeighedFile]
 
     @property
     def name(self) -> str:
@@ -45,11 +45,11 @@ class CropView:
     def widths(self) -> list[int]:
         return sorted({file.width for file in self.files})
 
-    def at(self, width: int, format: Format) -> _Made | None:
+    def at(self, width: int, format: Format) -> _WeighedFile | None:
         return next((f for f in self.files if f.width == width and f.format == format), None)
 
     @property
-    def shown(self) -> _Made:
+    def shown(self) -> _WeighedFile:
         """The file to look at: the lightest of the widest."""
         return min(self.files, key=lambda file: (-file.width, file.bytes))
 
@@ -58,14 +58,14 @@ class Crops(list[CropView]):
     """All crops of a picture, in the slot's order."""
 
     @classmethod
-    def of(cls, places: Sequence[tuple[NamedCrop, Rect]], files: Sequence[_Made]) -> Crops:
+    def of(cls, places: Sequence[tuple[NamedCrop, Rect]], files: Sequence[_WeighedFile]) -> Crops:
         return cls(
             CropView(crop, rect, [file for file in files if file.cut == crop.name])
             for crop, rect in places
         )
 
     @property
-    def files(self) -> list[_Made]:
+    def files(self) -> list[_WeighedFile]:
         return [file for crop in self for file in crop.files]
 
     @property
@@ -84,7 +84,7 @@ class Crops(list[CropView]):
         return heaviest_sent(self.files)
 
 
-def heaviest_sent(files: Sequence[_Made]) -> int | None:
+def heaviest_sent(files: Sequence[_WeighedFile]) -> int | None:
     """bytes of the lightest of the widest files; None without any."""
     if not files:
         return None

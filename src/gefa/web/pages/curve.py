@@ -8,7 +8,7 @@ from math import log10
 
 from gefa.core.geometry import Size
 from gefa.core.look.proof import curve_formats, qualities_for
-from gefa.core.make.jobs import Job as CutJob
+from gefa.core.make.jobs import CutJob
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.units import weight
 from gefa.store.blobs import BlobStore
@@ -70,7 +70,7 @@ class Tick:
 
 
 @dataclass
-class Curve:
+class CurveView:
     """All lines, on one scale."""
 
     lines: list[Line]
@@ -93,7 +93,7 @@ def curve_of(
     made: Sequence[Point],
     chosen: tuple[Format, int | None],
     link: Callable[[Format, int | None], str],
-) -> Curve:
+) -> CurveView:
     """What is known of the curves of a cut at ``size`` px, with the files that were ``made``."""
     lines = []
     for format in curve_formats(cut_job):
@@ -111,14 +111,14 @@ def curve_of(
         ]
         linked.sort(key=lambda point: point.bytes)
         lines.append(Line(format, linked, known < len(wanted)))
-    return _drawn(Curve(lines))
+    return _drawn(CurveView(lines))
 
 
 def _placed(point: Point, **changes: object) -> Point:
     return Point(**{**point.__dict__, **changes})
 
 
-def _drawn(curve: Curve) -> Curve:
+def _drawn(curve: CurveView) -> CurveView:
     """The points laid out: weight across on a logarithmic scale, look upwards."""
     if not curve.points:
         return curve

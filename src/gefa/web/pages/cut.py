@@ -33,10 +33,10 @@ from gefa.store.sources import (
     undo,
     whole_plan,
 )
-from gefa.web.pages.cut_view import CutView, Row, view_of
-from gefa.web.pages.edits import Asked, edit
+from gefa.web.pages.cut_view import CutRow, CutView, view_of
+from gefa.web.pages.edits import EditForm, edit
 from gefa.web.problems import Problem
-from gefa.web.services import Given, Services
+from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
 from gefa.work.preview import Preview
 
@@ -64,7 +64,7 @@ def _ready(session: Session, source_id: str) -> tuple[Source, Revision]:
 
 
 @router.get("/sources/{source_id}")
-def show(request: Request, source_id: str, given: Given) -> Response:
+def show(request: Request, source_id: str, given: ServicesOf) -> Response:
     """The working screen, or where reading stands."""
     with given.store.reading() as session:
         source, revision = _found(session, source_id)
@@ -84,7 +84,7 @@ def _still_waiting(revision: Revision) -> Response:
 
 
 @router.get("/sources/{source_id}/board")
-def board(request: Request, source_id: str, given: Given) -> Response:
+def board(request: Request, source_id: str, given: ServicesOf) -> Response:
     """The picture of the newest revision once it is drawn; nothing before that."""
     with given.store.reading() as session:
         source, revision = _ready(session, source_id)
@@ -100,12 +100,12 @@ async def _form(request: Request) -> FormData:
 
 @router.post("/sources/{source_id}/plan")
 def change(
-    request: Request, source_id: str, given: Given, form: Annotated[FormData, Depends(_form)]
+    request: Request, source_id: str, given: ServicesOf, form: Annotated[FormData, Depends(_form)]
 ) -> Response:
     """Change the plan as the form's ``do`` says; answers with what looks different now."""
 
     def apply(session: Session, source: Source, revision: Revision) -> None:
-        asked = Asked(form, Preview.model_validate(revision.preview).objects)
+        asked = EditForm(form, Preview.model_validate(revision.preview).objects)
         own = plan_of(session, source)
         editor = PlanEditor(own.among(library(session)), survey_of(revision))
         try:
@@ -121,13 +121,13 @@ def change(
 
 
 @router.post("/sources/{source_id}/undo")
-def undo_step(request: Request, source_id: str, given: Given) -> Response:
+def undo_step(request: Request, source_id: str, given: ServicesOf) -> Response:
     """Take the last change of the plan back."""
     return _changed(request, source_id, given, lambda session, source, _: undo(session, source))
 
 
 @router.post("/sources/{source_id}/redo")
-def redo_step(request: Request, source_id: str, given: Given) -> Response:
+def redo_step(request: Request, source_id: str, given: ServicesOf) -> Response:
     """Do again what was undone."""
     return _changed(request, source_id, given, lambda session, source, _: redo(session, source))
 
@@ -151,13 +151,13 @@ def _changed(
     return page(request, "cut/_changed.html", view=after, rows=_different(before, after))
 
 
-def _different(before: CutView, after: CutView) -> list[Row]:
+def _different(before: CutView, after: CutView) -> list[CutRow]:
     known = {row.id: row for row in before.rows}
     return [row for row in after.rows if known.get(row.id) != row]
 
 
 @router.get("/sources/{source_id}/plan.toml")
-def plan_file(source_id: str, given: Given) -> Response:
+def plan_file(source_id: str, given: ServicesOf) -> Response:
     """The plan as a file for a repository."""
     with given.store.reading() as session:
         source, _ = _found(session, source_id)
@@ -180,7 +180,7 @@ def _with_used_recipes(session: Session, source: Source) -> Plan:
 
 
 @router.post("/sources/{source_id}/plan.toml")
-def take_plan(source_id: str, given: Given, file: UploadFile) -> Response:
+def take_plan(source_id: str, given: ServicesOf, file: UploadFile) -> Response:
     """Take a plan file in, in place of the plan so far; it can be undone."""
     data = file.file.read(MAX_PLAN_BYTES + 1)
     try:
@@ -196,7 +196,7 @@ def take_plan(source_id: str, given: Given, file: UploadFile) -> Response:
 
 
 @router.post("/sources/{source_id}/watch")
-def watch(source_id: str, given: Given, folder: Annotated[str, Form()] = "") -> Response:
+def watch(source_id: str, given: ServicesOf, folder: Annotated[str, Form()] = "") -> Response:
     """Wait for a file of the source's name in a folder of the server; empty ends it."""
     with given.store.changing() as session:
         source, _ = _found(session, source_id)
@@ -211,7 +211,7 @@ def watch(source_id: str, given: Given, folder: Annotated[str, Form()] = "") -> 
 
 @router.post("/sources/{source_id}/runs")
 def run(
-    request: Request, source_id: str, given: Given, large: Annotated[str, Form()] = ""
+    request: Request, source_id: str, given: ServicesOf, large: Annotated[str, Form()] = ""
 ) -> Response:
     """Start a run of everything that is ticked; asks first about very large files."""
     with given.store.changing() as session:
@@ -230,7 +230,7 @@ def run(
 
 
 @router.get("/sources/{source_id}/originals")
-def originals(request: Request, source_id: str, given: Given, group: str = "") -> Response:
+def originals(request: Request, source_id: str, given: ServicesOf, group: str = "") -> Response:
     """The bitmaps stored in a design, the one that is too large by most first."""
     with given.store.reading() as session:
         source, revision = _ready(session, source_id)
@@ -250,7 +250,7 @@ def originals(request: Request, source_id: str, given: Given, group: str = "") -
 @router.post("/sources/{source_id}/originals")
 def take(
     source_id: str,
-    given: Given,
+    given: ServicesOf,
     part: Annotated[list[str] | None, Form()] = None,
     group: Annotated[str, Form()] = "",
 ) -> Response:
@@ -279,7 +279,9 @@ def _preview(session: Session, source_id: str, number: int) -> Preview:
 
 
 @router.get("/sources/{source_id}/{number:int}/tiles/{level:int}/{column:int}_{row:int}")
-def tile(source_id: str, number: int, level: int, column: int, row: int, given: Given) -> Response:
+def tile(
+    source_id: str, number: int, level: int, column: int, row: int, given: ServicesOf
+) -> Response:
     """A tile of the picture of a revision; level 0 is the smallest."""
     with given.store.reading() as session:
         sha256 = _preview(session, source_id, number).tiles
@@ -309,7 +311,7 @@ def _tiles(path: Path) -> dict[tuple[int, int, int], str]:
 
 @router.get("/sources/{source_id}/{number:int}/{which}/{index:int}")
 def before_after(
-    source_id: str, number: int, which: Literal["before", "after"], index: int, given: Given
+    source_id: str, number: int, which: Literal["before", "after"], index: int, given: ServicesOf
 ) -> Response:
     """A picture of the ``index``-th changed part of a revision, before or after."""
     with given.store.reading() as session:

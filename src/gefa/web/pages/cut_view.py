@@ -9,18 +9,20 @@ from urllib.parse import quote
 
 from sqlmodel import Session
 
-from gefa.core.cut.gather import default_recipe
 from gefa.core.cut.revisions import Changes
-from gefa.core.cut.slice_cuts import grid
+from gefa.core.cut.shown_size import ShownSize, Unit
 from gefa.core.cut.slice_geometry import line_at
 from gefa.core.geometry import Rect, union_all
 from gefa.core.make.cut_warnings import Facts
-from gefa.core.make.jobs import Job, Prepared
+from gefa.core.make.jobs import CutJob, Prepared
 from gefa.core.make.make_cut import facts_key, said_key
-from gefa.core.make.variant_maker import Said
-from gefa.core.plan.plan import CellEntry, CutEntry, OwnQuality, Plan, ShownSize, SliceEntry, Unit
+from gefa.core.make.variant_maker import Decisions
+from gefa.core.plan.gather import default_recipe
+from gefa.core.plan.plan import CellEntry, CutEntry, Plan, SliceEntry
+from gefa.core.plan.slice_cuts import grid
 from gefa.core.read.survey import PartFacts, Survey
 from gefa.core.treat.formats import Format
+from gefa.core.treat.recipe import OwnQuality
 from gefa.core.treat.recipe_sentence import sentence
 from gefa.store.blobs import BlobStore
 from gefa.store.models import Revision, Source
@@ -98,7 +100,7 @@ class CutLine:
 
 
 @dataclass
-class Row:
+class CutRow:
     """A part in the list, with its cuts; a row that is no cut has one line that is idle."""
 
     id: str
@@ -173,7 +175,7 @@ class CutView:
     revision: Revision
     survey: Survey
     plan: Plan
-    rows: list[Row]
+    rows: list[CutRow]
     slices: Slices
     total: Sum
     recipes: dict[str, str]
@@ -208,7 +210,7 @@ class CutView:
     def kinds(self) -> list[str]:
         return sorted({row.part.kind.value for row in self.rows[1:]})
 
-    def row(self, path: str) -> Row | None:
+    def row(self, path: str) -> CutRow | None:
         return next((row for row in self.rows if row.part.path == path), None)
 
 
@@ -218,7 +220,7 @@ def view_of(session: Session, blobs: BlobStore, source: Source, revision: Revisi
     plan = whole_plan(session, source)
     prepared = prepared_for(session, source, revision, plan)
     remarks = _remarks(prepared)
-    jobs: dict[str, list[Job]] = {}
+    jobs: dict[str, list[CutJob]] = {}
     for job in prepared.jobs:
         jobs.setdefault(job.cut.key, []).append(job)
     changes = Changes.model_validate(revision.changes)
@@ -293,10 +295,10 @@ def _row(
     part: PartFacts,
     survey: Survey,
     plan: Plan,
-    jobs: list[Job],
+    jobs: list[CutJob],
     states: dict[str, str],
     blobs: BlobStore,
-) -> Row:
+) -> CutRow:
     entries = [entry for entry in plan.cuts if entry.part == part.path]
     on = bool(jobs) or any(not entry.leave_out for entry in entries)
     lines = [_line(i, part, job, entries, plan, blobs) for i, job in enumerate(jobs)]
@@ -304,7 +306,7 @@ def _row(
         entry = entries[0] if entries else CutEntry(part=part.path)
         recipe = entry.recipe or default_recipe(survey, part, plan)
         lines = [CutLine(0, entry.name or part.display_name, recipe)]
-    return Row(
+    return CutRow(
         f"part-{index}",
         part,
         min(part.depth, MAX_INDENT),
@@ -318,7 +320,7 @@ def _row(
 def _line(
     index: int,
     part: PartFacts,
-    job: Job,
+    job: CutJob,
     entries: list[CutEntry],
     plan: Plan,
     blobs: BlobStore,
@@ -348,7 +350,7 @@ def _line(
 def _slices(
     survey: Survey,
     plan: Plan,
-    jobs: dict[str, list[Job]],
+    jobs: dict[str, list[CutJob]],
     remarks: dict[str, list[str]],
     blobs: BlobStore,
 ) -> Slices:
@@ -374,7 +376,7 @@ def _slice_row(
     own: CellEntry | SliceEntry,
     entry: SliceEntry,
     plan: Plan,
-    jobs: dict[str, list[Job]],
+    jobs: dict[str, list[CutJob]],
     remarks: dict[str, list[str]],
     blobs: BlobStore,
 ) -> SliceRow:
@@ -407,8 +409,10 @@ def _note_lines(found: Slices, entry: SliceEntry, survey: Survey) -> None:
         found.y = [Guide(line_at(g, survey.height), str(g)) for g in entry.guides.y]
 
 
-def _weigh(job: Job, blobs: BlobStore) -> Weighed:
-    said = Said.model_validate(blobs.noted(said_key(job)) or {}) if job.variants else Said()
+def _weigh(job: CutJob, blobs: BlobStore) -> Weighed:
+    said = (
+        Decisions.model_validate(blobs.noted(said_key(job)) or {}) if job.variants else Decisions()
+    )
     variants = said.wanted(job) if said.decided(job) else job.expected
     weighed = Weighed(files=len(variants))
     widest = max((variant.width for variant in variants), default=0)

@@ -9,15 +9,16 @@ from dataclasses import dataclass
 from pydantic import ValidationError
 from starlette.datastructures import FormData
 
+from gefa.core.cut.shown_size import ShownSize, Unit
 from gefa.core.cut.suggest import suggested
 from gefa.core.errors import PlanError
 from gefa.core.geometry import Rect
 from gefa.core.plan.editor import PlanEditor
-from gefa.core.plan.plan import Plan, Rule, ShownSize, Unit
+from gefa.core.plan.plan import Plan, Rule
 
 
 @dataclass(frozen=True)
-class Asked:
+class EditForm:
     """The fields of a form, and the separate objects of the source (canvas px)."""
 
     form: FormData
@@ -82,14 +83,14 @@ class Asked:
         return ShownSize(width=width, height=height, unit=Unit(unit), dpi=dpi)
 
 
-Edit = Callable[[PlanEditor, Asked], Plan]
+Edit = Callable[[PlanEditor, EditForm], Plan]
 
 
 def _named(parts: list[str]) -> str:
     return parts[0] if len(parts) == 1 else f"{len(parts)} parts"
 
 
-EDITS: dict[str, tuple[Edit, Callable[[Asked], str]]] = {
+EDITS: dict[str, tuple[Edit, Callable[[EditForm], str]]] = {
     "tick": (
         lambda editor, a: editor.tick(a.texts("part"), a.on()),
         lambda a: f"{'Cut' if a.on() else 'Left out'} {_named(a.texts('part'))}",
@@ -198,7 +199,7 @@ EDITS: dict[str, tuple[Edit, Callable[[Asked], str]]] = {
 """By what a form calls it: the change, and how it is told in the history."""
 
 
-def edit(editor: PlanEditor, asked: Asked) -> tuple[Plan, str]:
+def edit(editor: PlanEditor, asked: EditForm) -> tuple[Plan, str]:
     """The plan that a form asks for, and what was done in words; PlanError if it cannot be."""
     known = EDITS.get(asked.text("do"))
     if known is None:

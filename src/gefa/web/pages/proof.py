@@ -10,12 +10,12 @@ from fastapi.responses import FileResponse, JSONResponse, RedirectResponse
 from sqlmodel import Session
 
 from gefa.core.errors import GefaError
-from gefa.core.make.jobs import Job as CutJob
+from gefa.core.make.jobs import CutJob
 from gefa.core.plan.editor import PlanEditor
-from gefa.core.plan.plan import OwnQuality, Plan
+from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.core.treat.recipe import Aim, Recipe
-from gefa.store.models import JobState, RevisionState, Run, Source
+from gefa.core.treat.recipe import Aim, OwnQuality, Recipe
+from gefa.store.models import RevisionState, Run, Source, TaskState
 from gefa.store.recipes import library, save_recipe
 from gefa.store.sources import change_plan, latest_revision, plan_of, survey_of
 from gefa.web.pages.curve import HEIGHT, LEFT, RIGHT, WIDTH
@@ -30,7 +30,7 @@ from gefa.web.pages.proof_view import (
 )
 from gefa.web.pages.recipe_form import quality_number
 from gefa.web.problems import Problem
-from gefa.web.services import Given, Services
+from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
 
 router = APIRouter(prefix="/runs/{run_id}/proof")
@@ -39,7 +39,7 @@ FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
 
 
 @dataclass(frozen=True)
-class Which:
+class ProofAddress:
     """Which file of a cut is looked at: its width in px, format, and quality number; what is not
     there, or makes no sense, is the nearest that there is."""
 
@@ -48,10 +48,12 @@ class Which:
     quality: str = ""
 
 
-Looked = Annotated[Which, Depends(Which)]
+AddressOf = Annotated[ProofAddress, Depends(ProofAddress)]
 
 
-def _found(session: Session, given: Services, run_id: str, cut: str, which: Which) -> ProofView:
+def _found(
+    session: Session, given: Services, run_id: str, cut: str, which: ProofAddress
+) -> ProofView:
     run = session.get(Run, run_id)
     number = quality_number(which.quality)
     blobs = given.store.blobs
@@ -62,7 +64,7 @@ def _found(session: Session, given: Services, run_id: str, cut: str, which: Whic
 
 
 @router.get("")
-def first(run_id: str, given: Given) -> Response:
+def first(run_id: str, given: ServicesOf) -> Response:
     """The cut of a run that looks worst, as far as that is known."""
     with given.store.session() as session:
         run = session.get(Run, run_id)
@@ -78,7 +80,7 @@ def first(run_id: str, given: Given) -> Response:
 
 @router.get("/{cut}")
 def show(
-    request: Request, run_id: str, cut: str, given: Given, which: Looked, kept: str = ""
+    request: Request, run_id: str, cut: str, given: ServicesOf, which: AddressOf, kept: str = ""
 ) -> Response:
     """One file beside its reference."""
     with given.store.session() as session:
@@ -90,14 +92,14 @@ def show(
 
 
 @router.get("/{cut}/reference")
-def reference(run_id: str, cut: str, given: Given, which: Looked) -> Response:
+def reference(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response:
     """The picture that files are compared with, once it is drawn; 202 until then."""
     with given.store.session() as session:
         view = _found(session, given, run_id, cut, which)
         job = ask_for_reference(session, view)
-    if job.state is JobState.FAILED:
+    if job.state is TaskState.FAILED:
         raise Problem(409, "It could not be drawn", job.problem)
-    if job.state is JobState.QUEUED:
+    if job.state is TaskState.QUEUED:
         given.foreman.wake()
         return JSONResponse({"state": "drawing"}, 202, headers={"Retry-After": "1"})
     path = given.store.blobs.path(job.report["reference"])
@@ -105,7 +107,7 @@ def reference(run_id: str, cut: str, given: Given, which: Looked) -> Response:
 
 
 @router.get("/{cut}/made")
-def made(run_id: str, cut: str, given: Given, which: Looked) -> Response:
+def made(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response:
     """The file of a point of a curve."""
     with given.store.reading() as session:
         view = _found(session, given, run_id, cut, which)
@@ -118,7 +120,7 @@ def made(run_id: str, cut: str, given: Given, which: Looked) -> Response:
 
 
 @router.get("/{cut}/curve")
-def curve(request: Request, run_id: str, cut: str, given: Given, which: Looked) -> Response:
+def curve(request: Request, run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response:
     """The curve as far as it is measured; asks for the rest, then for looks in the filmstrip."""
     open_scores = 0
     with given.store.session() as session:
@@ -140,7 +142,7 @@ def curve(request: Request, run_id: str, cut: str, given: Given, which: Looked) 
 def keep(
     run_id: str,
     cut: str,
-    given: Given,
+    given: ServicesOf,
     whom: Annotated[Literal["cut", "recipe", "nobody"], Form()],
     format: Annotated[Format, Form()],
     width: Annotated[int, Form()],
@@ -149,7 +151,7 @@ def keep(
 ) -> Response:
     """Take a quality for this cut, or for its recipe; for nobody takes the cut's own back."""
     with given.store.changing() as session:
-        view = _found(session, given, run_id, cut, Which(width, format.value, quality))
+        view = _found(session, given, run_id, cut, ProofAddress(width, format.value, quality))
         try:
             chosen = None if whom == "nobody" else _quality(format, quality, as_look)
             said = _keep(session, view, whom, chosen)

@@ -12,19 +12,19 @@ from sqlmodel import Session, select
 from gefa.core.deliver.manifest import CutRecord, File
 from gefa.core.geometry import Size
 from gefa.core.look.proof import curve_formats
-from gefa.core.make.jobs import Job as CutJob
+from gefa.core.make.jobs import CutJob
 from gefa.core.make.make_cut import JobReport
-from gefa.core.plan.plan import OwnQuality, Plan
+from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.core.treat.recipe import Aim
+from gefa.core.treat.recipe import Aim, OwnQuality
 from gefa.core.treat.recipe_sentence import aim_words
 from gefa.core.units import listed
 from gefa.store.blobs import BlobStore
-from gefa.store.models import Job, JobKind, JobState, Revision, Run, Source
-from gefa.store.on_demand_jobs import ask
+from gefa.store.models import Revision, Run, Source, Task, TaskKind, TaskState
+from gefa.store.on_demand_jobs import request_task
 from gefa.store.runs import jobs_of
 from gefa.store.sources import whole_plan
-from gefa.web.pages.curve import Curve, Point, curve_of
+from gefa.web.pages.curve import CurveView, Point, curve_of
 
 LARGEST = 4096
 """px of the longer side that a proof is opened at by itself"""
@@ -107,10 +107,10 @@ class ProofView:
 def cut_of(session: Session, run: Run, cut: str) -> tuple[CutJob, JobReport] | None:
     """What a run was to make of a cut, and what it reported; None if there is none."""
     jobs = session.exec(
-        select(Job).where(Job.run_id == run.id, Job.kind == JobKind.CUT, Job.name == cut)
+        select(Task).where(Task.run_id == run.id, Task.kind == TaskKind.CUT, Task.name == cut)
     ).all()
     for job in jobs:
-        if job.state is JobState.DONE and job.report:
+        if job.state is TaskState.DONE and job.report:
             report = JobReport.model_validate(job.report)
             return CutJob.model_validate(job.task["job"]), report
     return None
@@ -206,10 +206,10 @@ def lightest_largest(files: Sequence[File]) -> File:
     return min((f for f in files if f.width == widest), key=lambda file: file.bytes)
 
 
-def _reports(session: Session, run: Run) -> Iterator[tuple[Job, JobReport]]:
+def _reports(session: Session, run: Run) -> Iterator[tuple[Task, JobReport]]:
     """The cuts of a run that have files, each with what was reported of it."""
     for job in jobs_of(session, run.id):
-        if job.kind is JobKind.CUT and job.state is JobState.DONE and job.report:
+        if job.kind is TaskKind.CUT and job.state is TaskState.DONE and job.report:
             report = JobReport.model_validate(job.report)
             if report.files:
                 yield job, report
@@ -238,19 +238,19 @@ def ask_for_scores(session: Session, blobs: BlobStore, run: Run) -> int:
         key = report.keys[file.path]
         task = _task(revision, source, job.task["job"], Size(file.width, file.height))
         more = {"key": key, "format": file.format.value}
-        score = ask(session, JobKind.SCORE, f"score {key}", task | more, name=run.id)
-        open_ones += score.state is JobState.QUEUED
+        score = request_task(session, TaskKind.SCORE, f"score {key}", task | more, name=run.id)
+        open_ones += score.state is TaskState.QUEUED
     return open_ones
 
 
-def ask_for_reference(session: Session, view: ProofView) -> Job:
+def ask_for_reference(session: Session, view: ProofView) -> Task:
     """The job that draws the reference, queued the first time."""
     revision = session.get_one(Revision, view.run.revision_id)
     task = _task(revision, view.source, view.cut_job.model_dump(mode="json"), view.size)
-    return ask(session, JobKind.PROOF, view.topic, task)
+    return request_task(session, TaskKind.PROOF, view.topic, task)
 
 
-def curves(session: Session, blobs: BlobStore, view: ProofView) -> Curve:
+def curves(session: Session, blobs: BlobStore, view: ProofView) -> CurveView:
     """The curves of the cut at this size, as far as they are measured; the rest is queued."""
     found = cut_of(session, view.run, view.record.name)
     assert found is not None
@@ -269,8 +269,8 @@ def curves(session: Session, blobs: BlobStore, view: ProofView) -> Curve:
         if line.waits:
             task = _task(revision, view.source, view.cut_job.model_dump(mode="json"), view.size)
             topic = f"curve {line.format} {view.topic}"
-            job = ask(session, JobKind.CURVE, topic, task | {"format": line.format.value})
-            line.waits = job.state is JobState.QUEUED
+            job = request_task(session, TaskKind.CURVE, topic, task | {"format": line.format.value})
+            line.waits = job.state is TaskState.QUEUED
     return curve
 
 

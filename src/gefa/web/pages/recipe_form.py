@@ -37,7 +37,7 @@ def _finite(text: str) -> float | None:
 
 
 @dataclass(frozen=True)
-class Words:
+class RecipeForm:
     """A form's fields, each read as what it means; PlanError names the field that cannot be. A
     field that the form does not have yet, as its clause was another, has a usual value."""
 
@@ -79,7 +79,7 @@ class Words:
 
 def recipe_from(form: FormData) -> Recipe:
     """The recipe that the sentence says; PlanError with what is wrong and where."""
-    words = Words(form)
+    words = RecipeForm(form)
     try:
         fields: dict[str, Any] = {}
         for clause in (_formats, _sizes, _shape, _quality, _alpha, _extras, _encoders):
@@ -89,13 +89,13 @@ def recipe_from(form: FormData) -> Recipe:
         raise PlanError("; ".join(problems_in_words(error)) + ".") from error
 
 
-def _formats(words: Words) -> dict[str, Any]:
+def _formats(words: RecipeForm) -> dict[str, Any]:
     if words.text("formats_by") == "auto":
         return {"formats": "auto"}
     return {"formats": words.texts("format")}
 
 
-def _sizes(words: Words) -> dict[str, Any]:
+def _sizes(words: RecipeForm) -> dict[str, Any]:
     by = words.text("sizes_by")
     if by == "steps":
         return {
@@ -115,7 +115,7 @@ def _sizes(words: Words) -> dict[str, Any]:
     }
 
 
-def _shape(words: Words) -> dict[str, Any]:
+def _shape(words: RecipeForm) -> dict[str, Any]:
     found: dict[str, Any] = {"enlarge": words.text("enlarge") == "yes"}
     fit = words.text("fit")
     if fit == "own":
@@ -131,7 +131,7 @@ def _shape(words: Words) -> dict[str, Any]:
     return found
 
 
-def _quality(words: Words) -> dict[str, Any]:
+def _quality(words: RecipeForm) -> dict[str, Any]:
     by = words.text("quality_by")
     if by == "look" or words.text("formats_by") == "auto":
         return {"quality": {"look": words.number("look", "the look", 75)}}
@@ -156,14 +156,14 @@ def _aim(text: str) -> Any:
     )
 
 
-def _alpha(words: Words) -> dict[str, Any]:
+def _alpha(words: RecipeForm) -> dict[str, Any]:
     found = {"alpha": words.text("alpha")}
     if words.text("matte"):
         found["matte"] = words.text("matte")
     return found
 
 
-def _extras(words: Words) -> dict[str, Any]:
+def _extras(words: RecipeForm) -> dict[str, Any]:
     found: dict[str, Any] = {
         "tone": words.text("tone") == "lifted",
         "metadata": words.text("metadata"),
@@ -182,7 +182,7 @@ def _extras(words: Words) -> dict[str, Any]:
     return found
 
 
-def _encoders(words: Words) -> dict[str, Any]:
+def _encoders(words: RecipeForm) -> dict[str, Any]:
     efforts = {
         format: words.whole(f"effort_{format.value}", "the effort")
         for format in Format

@@ -17,7 +17,7 @@ from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import BUILT_IN, BUILT_IN_WORDS, Recipe
 from gefa.core.treat.recipe_sentence import sentence
 from gefa.core.units import listed
-from gefa.store.models import Job, JobKind, JobState
+from gefa.store.models import Task, TaskKind, TaskState
 from gefa.store.recipes import (
     can_undo,
     library,
@@ -40,7 +40,7 @@ from gefa.web.pages.trial import (
     uses_of,
 )
 from gefa.web.problems import Problem
-from gefa.web.services import Given, Services
+from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
 
 router = APIRouter(prefix="/recipes")
@@ -53,7 +53,7 @@ async def _form(request: Request) -> FormData:
 
 
 @router.get("")
-def index(request: Request, given: Given) -> Response:
+def index(request: Request, given: ServicesOf) -> Response:
     """All recipes that sources share, each as its sentence."""
     with given.store.reading() as session:
         recipes = shelf_of_recipes(session)
@@ -73,7 +73,9 @@ def index(request: Request, given: Given) -> Response:
 
 
 @router.post("")
-def add(given: Given, name: Annotated[str, Form()] = "", like: Annotated[str, Form()] = "") -> Any:
+def add(
+    given: ServicesOf, name: Annotated[str, Form()] = "", like: Annotated[str, Form()] = ""
+) -> Any:
     """A new recipe, like another or a plain one."""
     wanted = name.strip()
     with given.store.changing() as session:
@@ -88,7 +90,7 @@ def add(given: Given, name: Annotated[str, Form()] = "", like: Annotated[str, Fo
 
 
 @dataclass
-class Tried:
+class RecipeTrial:
     """A recipe, and the sample that it is tried on, if there is any."""
 
     name: str
@@ -104,7 +106,7 @@ class Tried:
 
 
 @dataclass
-class RecipeView(Tried):
+class RecipeView(RecipeTrial):
     """One recipe on its screen; ``pictures`` may be its mark, ``names`` are its files' on the
     sample, ``choices`` other samples."""
 
@@ -120,11 +122,11 @@ class RecipeView(Tried):
         return Sentence(self.recipe)
 
 
-def _tried(session: Session, name: str, sample: str, part: str) -> Tried:
+def _tried(session: Session, name: str, sample: str, part: str) -> RecipeTrial:
     recipe = shelf_of_recipes(session).get(name)
     if recipe is None:
         raise HTTPException(404, f"There is no recipe {name!r} any more.")
-    return Tried(name, recipe, sample_of(session, name, sample, part))
+    return RecipeTrial(name, recipe, sample_of(session, name, sample, part))
 
 
 def _view(session: Session, name: str, sample: str, part: str) -> RecipeView:
@@ -142,7 +144,9 @@ def _view(session: Session, name: str, sample: str, part: str) -> RecipeView:
 
 
 @router.get("/{name}")
-def show(request: Request, name: str, given: Given, sample: str = "", part: str = "") -> Response:
+def show(
+    request: Request, name: str, given: ServicesOf, sample: str = "", part: str = ""
+) -> Response:
     """One recipe: a sample picture, the sentence, and what it makes of the sample."""
     with given.store.session() as session:
         view = _view(session, name, sample, part)
@@ -154,7 +158,7 @@ def show(request: Request, name: str, given: Given, sample: str = "", part: str 
 def change(
     request: Request,
     name: str,
-    given: Given,
+    given: ServicesOf,
     form: Annotated[FormData, Depends(_form)],
     sample: str = "",
     part: str = "",
@@ -185,7 +189,9 @@ def _refuse_clashes(session: Session, name: str, recipe: Recipe, sample: Sample 
 
 
 @router.post("/{name}/undo")
-def undo(request: Request, name: str, given: Given, sample: str = "", part: str = "") -> Response:
+def undo(
+    request: Request, name: str, given: ServicesOf, sample: str = "", part: str = ""
+) -> Response:
     """Take the last change back, also of a recipe that was removed."""
     with given.store.changing() as session:
         undo_recipe(session, name)
@@ -195,7 +201,7 @@ def undo(request: Request, name: str, given: Given, sample: str = "", part: str 
 
 
 @router.post("/{name}/remove")
-def remove(name: str, given: Given) -> Response:
+def remove(name: str, given: ServicesOf) -> Response:
     """Take a recipe away, or a built-in one's changes; both can be undone."""
     with given.store.changing() as session:
         slots = slots_with(session, name)
@@ -218,7 +224,9 @@ def _changed(request: Request, name: str, given: Services, sample: str, part: st
 
 
 @router.get("/{name}/effect")
-def effect(request: Request, name: str, given: Given, sample: str = "", part: str = "") -> Response:
+def effect(
+    request: Request, name: str, given: ServicesOf, sample: str = "", part: str = ""
+) -> Response:
     """What the recipe makes of the sample, or how far that is."""
     with given.store.session() as session:
         tried = _tried(session, name, sample, part)
@@ -231,11 +239,11 @@ def effect(request: Request, name: str, given: Given, sample: str = "", part: st
 
 
 @router.get("/{name}/tried/{job_id}/{path:path}")
-def tried(name: str, job_id: str, path: str, given: Given) -> Response:
+def tried(name: str, job_id: str, path: str, given: ServicesOf) -> Response:
     """A file that a trial made."""
     with given.store.reading() as session:
-        job = session.get(Job, job_id)
-    if job is None or job.kind is not JobKind.TRY or job.state is not JobState.DONE:
+        job = session.get(Task, job_id)
+    if job is None or job.kind is not TaskKind.TRY or job.state is not TaskState.DONE:
         raise HTTPException(404)
     made = JobReport.model_validate(job.report).files if job.report.get("record") else []
     file = next((file for file in made if file.path == path), None)

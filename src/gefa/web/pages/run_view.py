@@ -11,7 +11,7 @@ from sqlmodel import Session
 from gefa.core.deliver.manifest import CutRecord, File, Manifest
 from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import Format
-from gefa.store.models import JobState, Run, now
+from gefa.store.models import Run, TaskState, now
 from gefa.store.runs import outlook
 from gefa.work.queue import WorkQueue
 
@@ -29,7 +29,7 @@ class CutProgress:
 
 
 @dataclass
-class Progress:
+class RunProgress:
     """``share`` is 0..1 of the work; ``left`` is seconds, None while it cannot be said."""
 
     files: int
@@ -43,7 +43,7 @@ class Progress:
 
 
 @dataclass
-class Cell:
+class SheetCell:
     """The file of a cut at a width that is shown: the lightest, or that of one format. ``share``
     is of the heaviest in the sheet, ``used`` of its budget, if it has one; both 0..1."""
 
@@ -63,7 +63,7 @@ class SheetRow:
     ``small`` is its file to show beside the name, ``remarks`` what it was warned about."""
 
     cut: CutRecord
-    cells: list[Cell | None]
+    cells: list[SheetCell | None]
     saved: float | None
     small: File | None
     remarks: list[str]
@@ -81,7 +81,7 @@ class SheetRow:
 
 
 @dataclass
-class Group:
+class SheetGroup:
     """The cuts of one recipe, which share their widths; with steps of equal weight each has its
     own, and ``widths`` is empty."""
 
@@ -111,7 +111,7 @@ SORTS = {
 
 
 @dataclass(frozen=True)
-class Asked:
+class SheetQuery:
     """How the sheet is to be shown: the files of one format instead of the lightest, the order of
     the cuts, and whether only those with warnings."""
 
@@ -124,8 +124,8 @@ class Asked:
 class Sheet:
     """The weights of a run by cut and width, as they were asked for."""
 
-    asked: Asked
-    groups: list[Group]
+    asked: SheetQuery
+    groups: list[SheetGroup]
     formats: list[Format]
     warned: int
 
@@ -142,20 +142,20 @@ class Sheet:
         return "?" + urlencode({n: 1 if value is True else value for n, value in wanted.items()})
 
 
-def progress_of(session: Session, queue: WorkQueue, run: Run) -> Progress:
+def progress_of(session: Session, queue: WorkQueue, run: Run) -> RunProgress:
     """How far the run is, counting what workers are busy with."""
     jobs = outlook(session, run.id)
     cost = sum(job.cost for job in jobs) or 1.0
     done = 0.0
     cuts = []
     for job in jobs:
-        is_open = job.state is JobState.QUEUED
+        is_open = job.state is TaskState.QUEUED
         files = min(queue.progress(job.id), job.planned) if is_open else job.planned
         done += job.cost * (files / max(1, job.planned) if is_open else 1)
         cuts.append(CutProgress(job.name, files, job.planned))
     share = 1.0 if run.finished else min(1.0, done / cost)
     files = sum(cut.files for cut in cuts)
-    return Progress(
+    return RunProgress(
         files=files,
         planned=sum(cut.planned for cut in cuts),
         share=share,
@@ -180,10 +180,10 @@ def seconds_taken(run: Run) -> float | None:
     return (run.finished.replace(tzinfo=None) - run.created.replace(tzinfo=None)).total_seconds()
 
 
-def sheet_of(manifest: Manifest, plan: Plan, asked: Asked) -> Sheet:
+def sheet_of(manifest: Manifest, plan: Plan, asked: SheetQuery) -> Sheet:
     """Rows are cuts, columns the widths of their recipe. A file at the natural width stands in
     the column of the width it answers."""
-    groups: dict[str, Group] = {}
+    groups: dict[str, SheetGroup] = {}
     by_cut = manifest.files_by_cut()
     remarks: dict[str, list[str]] = {}
     for remark in [*manifest.failed, *manifest.warnings]:
@@ -191,7 +191,7 @@ def sheet_of(manifest: Manifest, plan: Plan, asked: Asked) -> Sheet:
     for cut in manifest.cuts:
         recipe = plan.recipe(cut.recipe)
         widths = [] if recipe.steps else list(recipe.all_widths)
-        group = groups.setdefault(cut.recipe, Group(cut.recipe, widths))
+        group = groups.setdefault(cut.recipe, SheetGroup(cut.recipe, widths))
         row = _sheet_row(cut, by_cut.get(cut.name, []), widths, asked)
         row.remarks = remarks.get(cut.name, [])
         if row.remarks or not asked.warned:
@@ -217,14 +217,14 @@ def _sort(rows: list[SheetRow], by: str) -> None:
         rows.sort(key=lambda row: (row.score is None, row.score or 0.0))
 
 
-def _sheet_row(cut: CutRecord, files: list[File], widths: list[int], asked: Asked) -> SheetRow:
+def _sheet_row(cut: CutRecord, files: list[File], widths: list[int], asked: SheetQuery) -> SheetRow:
     made = sorted({file.width for file in files})
-    cells: list[Cell | None] = [None] * (len(widths) or len(made))
+    cells: list[SheetCell | None] = [None] * (len(widths) or len(made))
     for index, width in enumerate(made):
         formats = sorted((f for f in files if f.width == width), key=lambda file: file.bytes)
         chosen = [file for file in formats if asked.format in ("", file.format.value)]
         if chosen:
-            cells[_column(width, index, widths)] = Cell(width, chosen[0], formats)
+            cells[_column(width, index, widths)] = SheetCell(width, chosen[0], formats)
     largest = next((cell for cell in reversed(cells) if cell), None)
     saved = None
     if largest and cut.baseline_bytes:

@@ -21,13 +21,20 @@ from gefa.core.deliver.names import safe
 from gefa.core.geometry import Size
 from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.store.models import JobState, Revision, Run, Source, Variant
+from gefa.store.models import Revision, Run, Source, TaskState, Variant
 from gefa.store.runs import ask_for_pdf, manifest_of, recent_runs, run_again, runs_beside
 from gefa.store.sources import survey_of
 from gefa.web.pages.proof_view import ask_for_scores
-from gefa.web.pages.run_view import SORTS, Asked, Progress, progress_of, seconds_taken, sheet_of
+from gefa.web.pages.run_view import (
+    SORTS,
+    RunProgress,
+    SheetQuery,
+    progress_of,
+    seconds_taken,
+    sheet_of,
+)
 from gefa.web.problems import Problem
-from gefa.web.services import Given, Services
+from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import fragment, page
 
 router = APIRouter(prefix="/runs")
@@ -43,7 +50,7 @@ FRAMED = (
 
 
 @router.get("")
-def index(request: Request, given: Given) -> Response:
+def index(request: Request, given: ServicesOf) -> Response:
     """All runs, the newest first."""
     with given.store.reading() as session:
         rows = [
@@ -66,7 +73,7 @@ def _found(session: Session, run_id: str) -> tuple[Run, Source]:
 
 
 def _context(
-    session: Session, given: Services, run: Run, source: Source, asked: Asked
+    session: Session, given: Services, run: Run, source: Source, asked: SheetQuery
 ) -> dict[str, Any]:
     if asked.sort == "look":
         ask_for_scores(session, given.store.blobs, run)
@@ -87,13 +94,13 @@ def _context(
 def show(
     request: Request,
     run_id: str,
-    given: Given,
+    given: ServicesOf,
     format: str = "",
     sort: str = "order",
     warned: bool = False,
 ) -> Response:
     """One run; for a script's request, only its sheet."""
-    asked = Asked(format, sort if sort in SORTS else "order", warned)
+    asked = SheetQuery(format, sort if sort in SORTS else "order", warned)
     with given.store.session() as session:
         run, source = _found(session, run_id)
         context = _context(session, given, run, source, asked)
@@ -103,7 +110,7 @@ def show(
 
 
 @router.post("/{run_id}/again")
-def again(run_id: str, given: Given) -> Response:
+def again(run_id: str, given: ServicesOf) -> Response:
     """Have what failed made once more."""
     with given.store.changing() as session:
         run, _ = _found(session, run_id)
@@ -115,7 +122,7 @@ def again(run_id: str, given: Given) -> Response:
 
 
 @router.get("/{run_id}/compare")
-def compare(request: Request, run_id: str, given: Given, against: str = "") -> Response:
+def compare(request: Request, run_id: str, given: ServicesOf, against: str = "") -> Response:
     """A run beside another one of the same source: better, worse, the same."""
     with given.store.reading() as session:
         run, source = _found(session, run_id)
@@ -141,7 +148,7 @@ def compare(request: Request, run_id: str, given: Given, against: str = "") -> R
 
 
 @router.get("/{run_id}/events")
-async def events(run_id: str, given: Given) -> StreamingResponse:
+async def events(run_id: str, given: ServicesOf) -> StreamingResponse:
     """Progress as server-sent events until the run is finished."""
     if await anyio.to_thread.run_sync(_progress, given, run_id) is None:
         raise HTTPException(404)
@@ -152,7 +159,7 @@ async def events(run_id: str, given: Given) -> StreamingResponse:
     )
 
 
-def _progress(given: Services, run_id: str) -> Progress | None:
+def _progress(given: Services, run_id: str) -> RunProgress | None:
     with given.store.reading() as session:
         run = session.get(Run, run_id)
         return progress_of(session, given.queue, run) if run else None
@@ -180,7 +187,7 @@ def _event(name: str, text: str) -> str:
 
 
 @router.get("/{run_id}/manifest.json")
-def manifest(run_id: str, given: Given) -> Response:
+def manifest(run_id: str, given: ServicesOf) -> Response:
     """The manifest by itself."""
     with given.store.reading() as session:
         run, _ = _found(session, run_id)
@@ -189,7 +196,7 @@ def manifest(run_id: str, given: Given) -> Response:
 
 
 @router.get("/{run_id}/bundle.zip")
-def bundled(run_id: str, given: Given) -> Response:
+def bundled(run_id: str, given: ServicesOf) -> Response:
     """Variants, manifest and markup in one zip, written while it is sent."""
     with given.store.reading() as session:
         run, source = _found(session, run_id)
@@ -222,7 +229,10 @@ def _layout(
 
 @router.get("/{run_id}/layout/")
 def layout(
-    request: Request, run_id: str, given: Given, cut: Annotated[list[str] | None, Query()] = None
+    request: Request,
+    run_id: str,
+    given: ServicesOf,
+    cut: Annotated[list[str] | None, Query()] = None,
 ) -> Response:
     """The files laid out as in the design, for all cuts or some."""
     with given.store.reading() as session:
@@ -245,7 +255,7 @@ def layout(
 def layout_file(
     run_id: str,
     kind: Literal["html", "css", "json"],
-    given: Given,
+    given: ServicesOf,
     cut: Annotated[list[str] | None, Query()] = None,
 ) -> Response:
     """The page, style sheet or positions of a layout, as they are in the bundle."""
@@ -262,7 +272,7 @@ def layout_file(
 
 
 @router.post("/{run_id}/pdf")
-def ask_pdf(run_id: str, given: Given) -> Response:
+def ask_pdf(run_id: str, given: ServicesOf) -> Response:
     """Have a PDF written, with a page for each cut."""
     with given.store.changing() as session:
         run, _ = _found(session, run_id)
@@ -272,14 +282,14 @@ def ask_pdf(run_id: str, given: Given) -> Response:
 
 
 @router.get("/{run_id}/pdf")
-def pdf(request: Request, run_id: str, given: Given) -> Response:
+def pdf(request: Request, run_id: str, given: ServicesOf) -> Response:
     """The PDF, or where it stands."""
     with given.store.session() as session:
         run, source = _found(session, run_id)
         job = ask_for_pdf(session, run)
     asks_again = bool(request.headers.get("HX-Request"))
-    if job.state is not JobState.DONE:
-        waits = asks_again and job.state is JobState.QUEUED
+    if job.state is not TaskState.DONE:
+        waits = asks_again and job.state is TaskState.QUEUED
         if waits:
             return Response(status_code=204)
         if asks_again:
@@ -296,7 +306,7 @@ def pdf(request: Request, run_id: str, given: Given) -> Response:
 
 
 @router.get("/{run_id}/files/{path:path}")
-def file(run_id: str, path: str, given: Given) -> Response:
+def file(run_id: str, path: str, given: ServicesOf) -> Response:
     """One variant of the run, to look at."""
     with given.store.reading() as session:
         found = session.exec(

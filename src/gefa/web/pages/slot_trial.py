@@ -12,8 +12,8 @@ from sqlmodel import Session
 from gefa.core.make.jobs import key_of
 from gefa.core.slots.settings import Mask, SlotSettings
 from gefa.core.slots.upload import LeftOut
-from gefa.store.models import JobKind, JobState, Slot, now
-from gefa.store.on_demand_jobs import ask
+from gefa.store.models import Slot, TaskKind, TaskState, now
+from gefa.store.on_demand_jobs import request_task
 from gefa.store.uploads import treatment_by
 from gefa.web.pages.crop_view import Crops
 from gefa.web.services import Services
@@ -24,7 +24,7 @@ _BLOB = re.compile(r"[0-9a-f]{64}")
 
 
 @dataclass(frozen=True)
-class Tried:
+class SlotTrial:
     """A picture that a slot is tried with: its blob, and what it is called."""
 
     slot: str
@@ -89,7 +89,9 @@ class TrialEffect:
         return self.settings.mask
 
 
-def tried_with(session: Session, given: Services, slot: Slot, tried: Tried) -> TrialEffect | None:
+def tried_with(
+    session: Session, given: Services, slot: Slot, tried: SlotTrial
+) -> TrialEffect | None:
     """The effect of the slot's settings on the picture as far as it is known; has it made if it is
     not. None without a picture."""
     if not tried.there:
@@ -107,11 +109,11 @@ def tried_with(session: Session, given: Services, slot: Slot, tried: Tried) -> T
         "marks": by.marks,
     }
     topic = f"trial {key_of(*(f'{key}={task[key]}' for key in sorted(task)))}"
-    job = ask(session, JobKind.TRIAL, topic, task, name=slot.name)
+    job = request_task(session, TaskKind.TRIAL, topic, task, name=slot.name)
     effect = TrialEffect(by.settings, job.id, bytes=weight)
-    if job.state is JobState.FAILED:
+    if job.state is TaskState.FAILED:
         effect.problem = job.problem
-    elif job.state is JobState.QUEUED:
+    elif job.state is TaskState.QUEUED:
         effect.waits, effect.made = True, given.queue.progress(job.id)
     else:
         effect.report = UploadReport.model_validate(job.report)

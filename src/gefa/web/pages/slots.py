@@ -18,7 +18,7 @@ from gefa.core.treat.formats import FORMATS as FORMATS_MADE
 from gefa.core.treat.recipe_sentence import ratio_words
 from gefa.store.feed import counts, uploads_of
 from gefa.store.keys import Right, keys_of, new_key, revoke
-from gefa.store.models import Job, JobKind, JobState, Notice, Site, Slot, UploadState
+from gefa.store.models import Notification, Site, Slot, Task, TaskKind, TaskState, UploadState
 from gefa.store.notices import notices_of, tell_again
 from gefa.store.recipes import shelf_of_recipes
 from gefa.store.slots import (
@@ -36,9 +36,9 @@ from gefa.store.slots import (
 from gefa.store.uploads import make_all_again, outdated
 from gefa.web.api.form import receive_form
 from gefa.web.pages.slot_form import ROWS, CropLine, changes_from, crop_lines, settings_in
-from gefa.web.pages.slot_trial import TestPicture, Tried, test_pictures, tried_with
+from gefa.web.pages.slot_trial import SlotTrial, TestPicture, test_pictures, tried_with
 from gefa.web.problems import Problem
-from gefa.web.services import Given, Services
+from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
 from gefa.work.upload import UploadReport
 
@@ -125,7 +125,7 @@ def _count_outdated(session: Session, slot: Slot) -> int:
 
 
 @router.get("")
-def index(request: Request, given: Given) -> Response:
+def index(request: Request, given: ServicesOf) -> Response:
     """All slots: what each takes, the shapes it crops to, and how its uploads stand."""
     with given.store.reading() as session:
         number = counts(session)
@@ -146,7 +146,9 @@ def index(request: Request, given: Given) -> Response:
 
 
 @router.post("")
-def add(given: Given, name: Annotated[str, Form()] = "", like: Annotated[str, Form()] = "") -> Any:
+def add(
+    given: ServicesOf, name: Annotated[str, Form()] = "", like: Annotated[str, Form()] = ""
+) -> Any:
     """A new slot, like another or like the site says."""
     with given.store.changing() as session:
         other = slot_named(session, like) if like else None
@@ -158,11 +160,13 @@ def add(given: Given, name: Annotated[str, Form()] = "", like: Annotated[str, Fo
 
 
 @router.get("/{name}")
-def show(request: Request, name: str, given: Given, trial: str = "", called: str = "") -> Response:
+def show(
+    request: Request, name: str, given: ServicesOf, trial: str = "", called: str = ""
+) -> Response:
     """A slot's settings, and what it would make of a picture."""
     with given.store.reading() as session:
         view = _view(session, name)
-    tried = Tried(name, trial, called)
+    tried = SlotTrial(name, trial, called)
     tests = [] if view.site else test_pictures(given.store.folder)
     return page(request, "slots/index.html", view=view, tried=tried, tests=tests, formats=FORMATS)
 
@@ -172,7 +176,7 @@ def change(
     request: Request,
     name: str,
     row: str,
-    given: Given,
+    given: ServicesOf,
     form: Annotated[FormData, Depends(_form)],
     trial: str = "",
     called: str = "",
@@ -186,12 +190,12 @@ def change(
             change_settings(session, of, changes_from(form, row, above, own))
         except GefaError as error:
             raise Problem(422, "That cannot be", str(error)) from error
-    return _changed(request, name, given, Tried(name, trial, called))
+    return _changed(request, name, given, SlotTrial(name, trial, called))
 
 
 @router.post("/{name}/settings/{row}/back")
 def back(
-    request: Request, name: str, row: str, given: Given, trial: str = "", called: str = ""
+    request: Request, name: str, row: str, given: ServicesOf, trial: str = "", called: str = ""
 ) -> Response:
     """Let a row be as the site has it."""
     with given.store.changing() as session:
@@ -199,11 +203,11 @@ def back(
             change_settings(session, _found(session, name), {}, back=settings_in(row))
         except GefaError as error:
             raise Problem(422, "That cannot be", str(error)) from error
-    return _changed(request, name, given, Tried(name, trial, called))
+    return _changed(request, name, given, SlotTrial(name, trial, called))
 
 
 @router.post("/{name}/remove")
-def remove(name: str, given: Given) -> Response:
+def remove(name: str, given: ServicesOf) -> Response:
     """Take a slot away that has no uploads."""
     with given.store.changing() as session:
         try:
@@ -214,14 +218,16 @@ def remove(name: str, given: Given) -> Response:
 
 
 @router.post("/{name}/undo")
-def undo(request: Request, name: str, given: Given, trial: str = "", called: str = "") -> Response:
+def undo(
+    request: Request, name: str, given: ServicesOf, trial: str = "", called: str = ""
+) -> Response:
     """Take the last change of settings back."""
     with given.store.changing() as session:
         undo_settings(session, _found(session, name))
-    return _changed(request, name, given, Tried(name, trial, called))
+    return _changed(request, name, given, SlotTrial(name, trial, called))
 
 
-def _changed(request: Request, name: str, given: Services, tried: Tried) -> Response:
+def _changed(request: Request, name: str, given: Services, tried: SlotTrial) -> Response:
     if not request.headers.get("HX-Request"):
         return RedirectResponse(f"/slots/{name}?{tried.query}", 303)
     with given.store.reading() as session:
@@ -230,17 +236,19 @@ def _changed(request: Request, name: str, given: Services, tried: Tried) -> Resp
 
 
 @router.get("/{name}/trial")
-def trial(request: Request, name: str, given: Given, trial: str = "", called: str = "") -> Response:
+def trial(
+    request: Request, name: str, given: ServicesOf, trial: str = "", called: str = ""
+) -> Response:
     """What the slot would make of the trial picture, or how far that is."""
     with given.store.session() as session:
-        effect = tried_with(session, given, _slot(session, name), Tried(name, trial, called))
+        effect = tried_with(session, given, _slot(session, name), SlotTrial(name, trial, called))
     given.foreman.wake()
-    return page(request, "slots/_trial.html", effect=effect, tried=Tried(name, trial, called))
+    return page(request, "slots/_trial.html", effect=effect, tried=SlotTrial(name, trial, called))
 
 
 @router.post("/{name}/trial")
 async def begin_trial(
-    request: Request, name: str, given: Given, test: int | None = None
+    request: Request, name: str, given: ServicesOf, test: int | None = None
 ) -> Response:
     """Try the slot with a picture that is dropped on it, or with a test picture."""
 
@@ -251,13 +259,13 @@ async def begin_trial(
     if test is not None:
         picture = _test_picture(given, test)
         blob = await anyio.to_thread.run_sync(given.store.blobs.put_file, picture.file)
-        tried = Tried(name, blob.sha256, picture.file.name)
+        tried = SlotTrial(name, blob.sha256, picture.file.name)
     else:
         taken = await anyio.to_thread.run_sync(settings)
         (received, *_) = (await receive_form(request, given.store.blobs, taken)).files
         if received.sent is None:
             raise Problem(received.status, received.title, received.detail)
-        tried = Tried(name, received.sent.blob.sha256, received.name)
+        tried = SlotTrial(name, received.sent.blob.sha256, received.name)
     target = f"/slots/{name}?{tried.query}"
     if request.headers.get("HX-Request"):
         return Response(status_code=204, headers={"HX-Redirect": target})
@@ -272,11 +280,11 @@ def _test_picture(given: Services, number: int) -> TestPicture:
 
 
 @router.get("/{name}/trial/{job_id}/{path:path}")
-def trial_file(name: str, job_id: str, path: str, given: Given) -> Response:
+def trial_file(name: str, job_id: str, path: str, given: ServicesOf) -> Response:
     """A file that a trial made, or the picture itself as ``preview``."""
     with given.store.reading() as session:
-        job = session.get(Job, job_id)
-    if job is None or job.kind is not JobKind.TRIAL or job.state is not JobState.DONE:
+        job = session.get(Task, job_id)
+    if job is None or job.kind is not TaskKind.TRIAL or job.state is not TaskState.DONE:
         raise HTTPException(404)
     report = UploadReport.model_validate(job.report)
     if path == "preview":
@@ -290,7 +298,7 @@ def trial_file(name: str, job_id: str, path: str, given: Given) -> Response:
 
 
 @router.post("/{name}/again")
-def make_again(name: str, given: Given) -> Response:
+def make_again(name: str, given: ServicesOf) -> Response:
     """Make everything anew that the slot would make otherwise now."""
     with given.store.changing() as session:
         try:
@@ -305,7 +313,7 @@ def make_again(name: str, given: Given) -> Response:
 
 
 @router.get("/{name}/keys")
-def keys(request: Request, name: str, given: Given) -> Response:
+def keys(request: Request, name: str, given: ServicesOf) -> Response:
     """Who may do what with the slot, and who is told."""
     return _keys(request, given, name)
 
@@ -329,7 +337,7 @@ def _keys(request: Request, given: Services, name: str, made: str = "") -> Respo
 def add_key(
     request: Request,
     name: str,
-    given: Given,
+    given: ServicesOf,
     called: Annotated[str, Form()] = "",
     rights: Annotated[list[Right] | None, Form()] = None,
 ) -> Response:
@@ -343,7 +351,7 @@ def add_key(
 
 
 @router.post("/{name}/keys/{key_id}/revoke")
-def revoke_key(name: str, key_id: str, given: Given) -> Response:
+def revoke_key(name: str, key_id: str, given: ServicesOf) -> Response:
     """Let a key open nothing any more, at once."""
     with given.store.changing() as session:
         revoke(session, _slot(session, name), key_id)
@@ -351,10 +359,10 @@ def revoke_key(name: str, key_id: str, given: Given) -> Response:
 
 
 @router.post("/{name}/notices/{notice_id}")
-def notice_again(name: str, notice_id: str, given: Given) -> Response:
+def notice_again(name: str, notice_id: str, given: ServicesOf) -> Response:
     """Tell it once more."""
     with given.store.changing() as session:
-        notice = session.get(Notice, notice_id)
+        notice = session.get(Notification, notice_id)
         if notice is not None and notice.slot_id == _slot(session, name).id:
             tell_again(session, notice)
     return RedirectResponse(f"/slots/{name}/keys", 303)

@@ -20,7 +20,7 @@ from gefa.store.blobs import Blob
 from gefa.store.models import Revision
 from gefa.store.sources import all_sources, bring_in
 from gefa.web.incoming import chunks, clean_name
-from gefa.web.services import Given, Services
+from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
 
 router = APIRouter()
@@ -31,7 +31,7 @@ PICTURES = {"picture": "image/webp", "small": "image/webp", "pick": "image/png"}
 
 
 @router.get("/")
-def wall(request: Request, given: Given) -> Response:
+def wall(request: Request, given: ServicesOf) -> Response:
     """Everything that was brought in."""
     with given.store.reading() as session:
         tiles = [
@@ -76,7 +76,7 @@ def _news(changes: Changes) -> str:
 
 
 @router.post("/sources")
-async def receive(request: Request, given: Given) -> Response:
+async def receive(request: Request, given: ServicesOf) -> Response:
     """Take files in, each by itself: a bad one costs no other.
 
     A script that asks for JSON gets a result for each file; a plain form goes to the wall.
@@ -104,7 +104,7 @@ async def receive(request: Request, given: Given) -> Response:
     return RedirectResponse("/", 303)
 
 
-async def _receive_one(file: UploadFile, given: Given) -> list[dict[str, str]]:
+async def _receive_one(file: UploadFile, given: ServicesOf) -> list[dict[str, str]]:
     """What became of a file: one result, or one for each file in a zip."""
     name = clean_name(file.filename or "")
     head = await file.read(HEAD_BYTES)
@@ -162,7 +162,7 @@ def preview(
     source_id: str,
     number: int,
     which: str,
-    given: Given,
+    given: ServicesOf,
 ) -> Response:
     """A picture of a revision; a revision never changes, so it may be kept for ever."""
     if which not in PICTURES:

@@ -10,16 +10,15 @@ from sqlmodel import Session
 
 from gefa.core.cut.cut import Origin
 from gefa.core.deliver.manifest import File
-from gefa.core.make.jobs import CLASH, Prepared, prepare
-from gefa.core.make.jobs import Job as CutJob
+from gefa.core.make.jobs import CLASH, CutJob, Prepared, prepare
 from gefa.core.make.make_cut import JobReport, said_key
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read.document import CANVAS_PATH
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Recipe
 from gefa.store.blobs import BlobStore
-from gefa.store.models import Job, JobKind, JobState, Revision, RevisionState, Source
-from gefa.store.on_demand_jobs import ask, ask_again
+from gefa.store.models import Revision, RevisionState, Source, Task, TaskKind, TaskState
+from gefa.store.on_demand_jobs import request_task, requeue
 from gefa.store.sources import (
     all_sources,
     latest_revision,
@@ -160,7 +159,7 @@ class EffectRow:
 class Effect:
     """What a recipe makes of a sample, or how far that is."""
 
-    job: Job
+    job: Task
     made: int
     planned: int
     report: JobReport | None = None
@@ -221,22 +220,22 @@ def effect_of(
     prepared = sample.prepared(session, name, recipe)
     if not prepared.jobs or not prepared.jobs[0].variants:
         reasons = [remark.reason for remark in [*prepared.failed, *prepared.warnings]]
-        return Effect(Job(kind=JobKind.TRY), 0, 0, refused=reasons or ["it shows nothing"])
+        return Effect(Task(kind=TaskKind.TRY), 0, 0, refused=reasons or ["it shows nothing"])
     cut_job = prepared.jobs[0]
     topic = f"try {said_key(cut_job)} {cut_job.cut.name}"
     note_latest_trial(blobs, name, topic)
-    job = ask(
+    job = request_task(
         session,
-        JobKind.TRY,
+        TaskKind.TRY,
         topic,
         _task(sample, cut_job, name, topic),
         name=name,
         planned=len(cut_job.expected),
     )
-    if job.state is JobState.DONE and not job.report.get("record"):
-        ask_again(session, job)  # it was passed over for a later one, and is wanted again
+    if job.state is TaskState.DONE and not job.report.get("record"):
+        requeue(session, job)  # it was passed over for a later one, and is wanted again
     effect = Effect(job, 0, job.planned, names=[v.path for v in cut_job.variants])
-    if job.state is JobState.DONE and job.report:
+    if job.state is TaskState.DONE and job.report:
         effect.report = JobReport.model_validate(job.report)
         effect.report.warnings += prepared.warnings
     else:

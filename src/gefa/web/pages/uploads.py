@@ -20,7 +20,7 @@ from gefa.core.geometry import Size
 from gefa.core.slots.settings import SlotSettings
 from gefa.core.slots.upload import Focus, LeftOut, place_of
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.store.feed import Wanted, all_tags, feed
+from gefa.store.feed import FeedQuery, all_tags, feed
 from gefa.store.models import Slot, Upload, Variant
 from gefa.store.slots import all_slots
 from gefa.store.uploads import (
@@ -44,7 +44,7 @@ from gefa.web.api.markup import Placeholder, markup_of
 from gefa.web.api.uploads import described_by
 from gefa.web.pages.crop_view import Crops, heaviest_sent
 from gefa.web.problems import Problem
-from gefa.web.services import Given, Services
+from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
 
 router = APIRouter(prefix="/uploads")
@@ -74,7 +74,7 @@ class AskedMarkup(BaseModel):
 
 
 @dataclass
-class Row:
+class UploadRow:
     """An upload in the feed. ``heaviest`` is the file at the largest width, its lightest format:
     what a visitor with a large screen is sent, in bytes."""
 
@@ -91,13 +91,13 @@ class Row:
         return 1 - self.heaviest / self.upload.bytes
 
 
-def _row(session: Session, upload: Upload, slots: dict[str, str], busy: set[str]) -> Row:
+def _row(session: Session, upload: Upload, slots: dict[str, str], busy: set[str]) -> UploadRow:
     variants = list(newest_variants(session, upload.id))
-    return Row(upload, slots[upload.slot_id], upload.id in busy, heaviest_sent(variants))
+    return UploadRow(upload, slots[upload.slot_id], upload.id in busy, heaviest_sent(variants))
 
 
 @router.get("")
-def index(request: Request, given: Given, wanted: Annotated[Wanted, Query()]) -> Response:
+def index(request: Request, given: ServicesOf, wanted: Annotated[FeedQuery, Query()]) -> Response:
     """Uploads, newest first, searched and filtered; those that are held are the review queue."""
     with given.store.reading() as session:
         found = feed(session, wanted, SHOWN)
@@ -163,7 +163,7 @@ def _view(session: Session, upload_id: str) -> UploadView:
 
 
 @router.get("/{upload_id}")
-def show(request: Request, upload_id: str, given: Given) -> Response:
+def show(request: Request, upload_id: str, given: ServicesOf) -> Response:
     """One upload: the picture with its crops, and what came out of it."""
     with given.store.reading() as session:
         view = _view(session, upload_id)
@@ -171,7 +171,7 @@ def show(request: Request, upload_id: str, given: Given) -> Response:
 
 
 @router.get("/{upload_id}/files")
-def files(request: Request, upload_id: str, given: Given, seen: str | None = None) -> Response:
+def files(request: Request, upload_id: str, given: ServicesOf, seen: str | None = None) -> Response:
     """What came out of it, as it is now; the page anew where it waited and ``seen``, the beginning
     of its preview's digest, is not that of the picture that is there now."""
     with given.store.reading() as session:
@@ -187,7 +187,7 @@ def files(request: Request, upload_id: str, given: Given, seen: str | None = Non
 
 @router.get("/{upload_id}/markup")
 def markup(
-    request: Request, upload_id: str, given: Given, asked: Annotated[AskedMarkup, Query()]
+    request: Request, upload_id: str, given: ServicesOf, asked: Annotated[AskedMarkup, Query()]
 ) -> Response:
     """Markup as the form asks for it, in all forms."""
     with given.store.reading() as session:
@@ -209,7 +209,7 @@ def markup(
 
 
 @router.get("/{upload_id}/preview")
-def preview(upload_id: str, given: Given) -> Response:
+def preview(upload_id: str, given: ServicesOf) -> Response:
     """The picture at a size to look at, whatever its state."""
     with given.store.reading() as session:
         upload = session.get(Upload, upload_id)
@@ -221,7 +221,7 @@ def preview(upload_id: str, given: Given) -> Response:
 
 
 @router.get("/{upload_id}/file/{variant_id}")
-def file(upload_id: str, variant_id: str, given: Given) -> Response:
+def file(upload_id: str, variant_id: str, given: ServicesOf) -> Response:
     """One of its files, also while it is held."""
     with given.store.reading() as session:
         variant = session.get(Variant, variant_id)
@@ -267,7 +267,7 @@ Back = Annotated[str, Form()]
 def describe_it(
     request: Request,
     upload_id: str,
-    given: Given,
+    given: ServicesOf,
     form: Annotated[FormData, Depends(_form)],
 ) -> Response:
     """Say something of it: its alternative text, its tags, its focal point and zoom."""
@@ -283,14 +283,14 @@ def describe_it(
 
 
 @router.post("/{upload_id}/suggest")
-def suggest(request: Request, upload_id: str, given: Given) -> Response:
+def suggest(request: Request, upload_id: str, given: ServicesOf) -> Response:
     """Leave the focal point to the picture again."""
     _do(given, upload_id, forget_focus)
     return _done(request, given, upload_id, "")
 
 
 @router.post("/{upload_id}/approve")
-def approve_it(request: Request, upload_id: str, given: Given, back: Back = "") -> Response:
+def approve_it(request: Request, upload_id: str, given: ServicesOf, back: Back = "") -> Response:
     """Let everybody see it."""
     _do(given, upload_id, approve)
     return _done(request, given, upload_id, back)
@@ -300,7 +300,7 @@ def approve_it(request: Request, upload_id: str, given: Given, back: Back = "") 
 def reject_it(
     request: Request,
     upload_id: str,
-    given: Given,
+    given: ServicesOf,
     reason: Annotated[str, Form()] = "",
     back: Back = "",
 ) -> Response:
@@ -312,28 +312,28 @@ def reject_it(
 
 
 @router.post("/{upload_id}/remove")
-def remove_it(request: Request, upload_id: str, given: Given, back: Back = "") -> Response:
+def remove_it(request: Request, upload_id: str, given: ServicesOf, back: Back = "") -> Response:
     """Serve it no more; it can be had back."""
     _do(given, upload_id, lambda session, upload, _: remove(session, upload))
     return _done(request, given, upload_id, back)
 
 
 @router.post("/{upload_id}/restore")
-def restore_it(request: Request, upload_id: str, given: Given, back: Back = "") -> Response:
+def restore_it(request: Request, upload_id: str, given: ServicesOf, back: Back = "") -> Response:
     """Have it back."""
     _do(given, upload_id, lambda session, upload, _: restore(session, upload))
     return _done(request, given, upload_id, back)
 
 
 @router.post("/{upload_id}/again")
-def again(request: Request, upload_id: str, given: Given, back: Back = "") -> Response:
+def again(request: Request, upload_id: str, given: ServicesOf, back: Back = "") -> Response:
     """Make its files again, by the slot as it is now."""
     _do(given, upload_id, treat)
     return _done(request, given, upload_id, back)
 
 
 @router.post("/{upload_id}/replace")
-async def replace_it(request: Request, upload_id: str, given: Given) -> Response:
+async def replace_it(request: Request, upload_id: str, given: ServicesOf) -> Response:
     """Put another file in its place."""
 
     def taken() -> SlotSettings:

@@ -6,8 +6,8 @@ from collections import defaultdict
 
 from gefa.core.cut.cut import Cut, Gathered, Origin, Remark
 from gefa.core.cut.glob import covers
-from gefa.core.cut.slice_cuts import add_slices
 from gefa.core.plan.plan import CutEntry, Plan, did_you_mean
+from gefa.core.plan.slice_cuts import add_slices
 from gefa.core.read.document import CANVAS_PATH, Kind
 from gefa.core.read.survey import PartFacts, Survey
 

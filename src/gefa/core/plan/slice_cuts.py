@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from gefa.core.cut.cut import Cut, Gathered, Origin, Remark
-from gefa.core.cut.slice_geometry import Cell, cells, even_lines, gaps, line_at, overlaps
+from gefa.core.cut.slice_geometry import GridCell, cells, even_lines, gaps, line_at, overlaps
 from gefa.core.geometry import Rect, Size
 from gefa.core.plan.plan import CellEntry, Plan, SliceEntry, did_you_mean
 from gefa.core.read.document import CANVAS_PATH
@@ -18,7 +18,7 @@ MAX_TOLD = 5
 """overlaps that are told one by one"""
 
 
-def grid(entry: SliceEntry, size: Size) -> list[Cell]:
+def grid(entry: SliceEntry, size: Size) -> list[GridCell]:
     """The cells of a split or of guides on a canvas of ``size`` px."""
     if entry.split is not None:
         across = even_lines(size.width, entry.split.columns)

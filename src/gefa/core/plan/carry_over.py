@@ -1,0 +1,24 @@
+"""Taking a plan over to the next revision of its source."""
+
+from __future__ import annotations
+
+from gefa.core.cut.cut import Remark
+from gefa.core.cut.revisions import Changes
+from gefa.core.plan.plan import CutEntry, Plan
+
+
+def carried_over(plan: Plan, changes: Changes) -> tuple[Plan, list[Remark]]:
+    """The plan for the newer revision: parts that are elsewhere now are followed there, and each
+    is told. What is gone stays in the plan, so that nothing is lost if it comes back."""
+    moved = {again.before: again for again in changes.elsewhere}
+    remarks: list[Remark] = []
+    cuts: list[CutEntry] = []
+    for entry in plan.cuts:
+        again = moved.get(entry.part)
+        if again is None:
+            cuts.append(entry)
+            continue
+        reason = f"was {again.before!r}; found again by its {again.by.value}"
+        remarks.append(Remark(cut=again.after, part=again.after, reason=reason))
+        cuts.append(entry.model_copy(update={"part": again.after}))
+    return plan.model_copy(update={"cuts": tuple(cuts)}), remarks
