@@ -1,13 +1,20 @@
 from __future__ import annotations
 
+import gzip
+import random
 from pathlib import Path
 
 import pytest
 
 from gefa.core.errors import SourceError
-from gefa.core.geometry import Rect
+from gefa.core.geometry import Rect, Size
+from gefa.core.make.jobs import prepare, survey_for
+from gefa.core.plan.plan import Plan
 from gefa.core.read import read
 from gefa.core.read.document import Document, Kind
+from gefa.core.read.svg.elements import SVG
+from gefa.core.read.svg.reach import Reaches
+from gefa.core.read.xml import parse
 from tests.make import svg
 
 XLINK = 'xmlns:xlink="http://www.w3.org/1999/xlink" xmlns:ink="urn:draw"'
@@ -238,3 +245,129 @@ def test_the_pennants_sheet_has_its_named_parts(pennants: Path) -> None:
     assert not document.part("Badges/Lost kites badge").visible
     harbour = document.extent(document.part("Badges/Harbour badge"))
     assert (harbour.width, harbour.height) == (190, 190), "the clip cuts the waves off"
+
+
+@pytest.mark.parametrize(
+    ("body", "part", "told"),
+    [
+        ('<image id="i" href="photo.png"/>', "i", "links to 'photo.png'"),
+        ('<image id="i" href="https://x.example/y.png"/>', "i", "links to"),
+        ('<image id="i" href="data:image/png;base64,AAAA"/>', "i", "cannot be read"),
+        ('<text id="t"><textPath href="#p">x</textPath></text><path id="p"/>', "t", "on a path"),
+        ('<g id="g"><foreignObject width="9" height="9"/></g>', "g", "<foreignObject>: HTML"),
+        ('<g id="g"><rect fill="url(#gone)"/></g>', "g", "refers to #gone"),
+        ('<use id="u" href="#gone"/>', "u", "uses #gone"),
+        ('<rect id="r" fill="var(--gone)"/>', "r", "var(--gone) cannot be worked out"),
+        ('<rect id="r" fill="color-mix(in srgb, red, blue)"/>', "r", "cannot be worked out"),
+        ('<text id="t" x="1 2 3">abc</text>', "t", "placed one by one (x)"),
+        ('<text id="t" textLength="90">abc</text>', "t", "textLength"),
+        ('<rect id="r" transform="scale(2)" transform-origin="center"/>', "r", "transform-origin"),
+        (
+            '<rect id="r" transform="scale(2)" style="transform-box:fill-box"/>',
+            "r",
+            "transform-box",
+        ),
+        ('<g id="g"><animate attributeName="x"/></g>', "g", "animations are not drawn"),
+    ],
+)
+def test_what_cannot_be_drawn_is_told_with_its_element_and_place(
+    tmp_path: Path, body: str, part: str, told: str
+) -> None:
+    notices = [n for n in opened(tmp_path, body).notices if "typeface" not in n.reason]
+    assert [(n.part, told in n.reason) for n in notices] == [(part, True)], notices
+    assert notices[0].reason.startswith("<")
+
+
+def test_what_can_be_drawn_is_not_told(tmp_path: Path) -> None:
+    body = (
+        '<defs><linearGradient id="g"/><rect id="r" width="9" height="9"/></defs>'
+        '<rect id="a" fill="url(#g)" stroke="#c20"/><use id="b" href="#r"/>'
+        '<rect id="c" transform="scale(2)" transform-origin="0 0"/>'
+    )
+    assert opened(tmp_path, body).notices == []
+
+
+def test_names_are_read_where_programs_write_them(tmp_path: Path) -> None:
+    body = (
+        '<rect id="layer_x5F_1_x20__x23_icon"/><rect data-name="Gull #figure" id="path12"/>'
+        '<rect ink:id="Tide" id="path13"/><rect xml:id="no" id="plain"/>'
+    )
+    parts = opened(tmp_path, body).canvas.children
+    assert [(p.name, p.tags) for p in parts] == [
+        ("plain", ()), ("Tide", ()), ("Gull", ("figure",)), ("layer_1", ("icon",)),
+    ]  # fmt: skip
+
+
+def test_packed_drawings_and_plain_entities_are_read(tmp_path: Path) -> None:
+    text = (
+        "<!DOCTYPE svg [<!ENTITY ns \"http://www.w3.org/2000/svg\"><!ENTITY c '#00f'>]>"
+        '<svg xmlns="&ns;" width="40" height="30"><rect id="r" fill="&c;" width="9" height="9"/></svg>'
+    )
+    file = tmp_path / "d.svgz"
+    file.write_bytes(gzip.compress(text.encode()))
+    document = read(file)
+    pixel = document.render(document.part("r"), Rect(0, 0, 9, 9), 9).numpy()[4, 4]
+    assert pixel.tolist() == [0, 0, 255, 255]
+    file.write_bytes(gzip.compress(b"<svg" + b" " * 70_000_000))
+    with pytest.raises(SourceError, match="the limit is"):
+        read(file)
+
+
+@pytest.mark.parametrize(
+    ("root", "size"),
+    [('width="9e8" height="9e8"', (10_000, 10_000)), ("", (300, 150)),
+     ('width="20990" height="29700"', (8_406, 11_895))],
+)  # fmt: skip
+def test_a_canvas_without_a_usable_size_is_told(
+    tmp_path: Path, root: str, size: tuple[int, int]
+) -> None:
+    file = tmp_path / "d.svg"
+    file.write_text(f'<svg xmlns="http://www.w3.org/2000/svg" {root}><rect id="r"/></svg>')
+    document = read(file)
+    assert (document.size.width, document.size.height) == size
+    assert "its canvas is" in document.notices[0].reason
+
+
+def test_slices_of_a_drawing_are_drawn_at_the_width_asked_for(tmp_path: Path) -> None:
+    plan = Plan.model_validate(
+        {"slices": [{"rect": [10, 10, 91, 40], "recipe": "icon"}],
+         "recipes": {"icon": {"formats": ["png"], "widths": [91, 1000]}}}
+    )  # fmt: skip
+    document = opened(tmp_path, '<circle id="c" cx="50" cy="30" r="30"/>')
+    (job,) = prepare(survey_for(document, plan), plan).jobs
+    assert [variant.width for variant in job.variants] == [91, 1000]
+    drawn = document.render(document.canvas, Rect(10, 10, 91, 40), 1000)
+    soft = (drawn.numpy()[..., 3] % 255 > 0).mean()
+    assert drawn.width == 1000
+    assert soft < 0.01, "edges are as sharp as if it had been drawn at that size"
+
+
+def test_worst_texts_are_read_in_linear_time(tmp_path: Path) -> None:
+    """Each took minutes, or for ever, while patterns were matched with backtracking."""
+    many = "translate(1) " * 8_000
+    digits = "1" * 100_000
+    body = (
+        f'<rect id="a" transform="{many}rotate(3)" width="9" height="9"/>'
+        f'<rect id="b" width="{digits}!" height="9"/><rect id="c" style="{";" * 100_000}"/>'
+        f'<rect id="d" fill="{"var(" * 2_000}"/><rect id="e" filter="{"blur(" * 20_000}"/>'
+    )
+    read(svg(tmp_path / "d.svg", body)).measure([])
+
+
+def test_reach_follows_deviations_transforms_and_references(tmp_path: Path) -> None:
+    rng = random.Random(3)
+    for _ in range(20):
+        deviation, scale = rng.uniform(0.5, 9), rng.uniform(0.5, 4)
+        body = (
+            f'<filter id="f"><feGaussianBlur stdDeviation="{deviation}"/><feOffset dx="5"/></filter>'
+            f'<g transform="rotate({rng.randrange(360)}) scale({scale})">'
+            '<rect id="a" filter="url(#f)"/></g><rect id="b"/><use id="c" href="#a"/>'
+        )
+        root = parse(f'<svg xmlns="{SVG}">{body}</svg>'.encode(), "d.svg", "the drawing")
+        by_id = {e.get("id", ""): e for e in root.iter() if e.get("id")}
+        reaches = Reaches(root, by_id, [], Size(400, 300))
+        group = by_id["a"]
+        holder = root[1]
+        assert reaches.of((root, holder, group)) == pytest.approx((3 * deviation + 5) * scale)
+        assert reaches.of((root, by_id["b"])) == 0
+        assert reaches.of((root, by_id["c"])) == pytest.approx(3 * deviation + 5)

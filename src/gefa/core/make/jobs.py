@@ -239,7 +239,7 @@ def _pixels(
 ) -> _Pixels:
     assert part.extent is not None
     if cut.rect is not None:
-        return _Pixels(cut.rect, fingerprint(source, cut.rect), False)
+        return _Pixels(cut.rect, fingerprint(source, cut.rect), source.canvas.scalable)
     if _underlaid(cut, recipe) and source.layered:
         shown = part.extent.intersection(_canvas(source))
         content = f"{part.path} on {fingerprint(source, shown)}"

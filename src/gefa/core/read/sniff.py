@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import zlib
 from enum import StrEnum
 
 HEAD_BYTES = 4096
@@ -46,11 +47,21 @@ def sniff(head: bytes) -> FileKind | None:
         return FileKind.AVIF
     if head[4:8] == b"ftyp" and any(brand in head[8:40] for brand in _HEIC_BRANDS):
         return FileKind.HEIC
-    if head.startswith(b"PK\x03\x04") and b"mimetypeimage/openraster" in head[:128]:
+    if head.startswith(ZIP_START) and b"mimetypeimage/openraster" in head[:128]:
         return FileKind.OPENRASTER
-    if _looks_like_svg(head):
+    if _looks_like_svg(_unpacked_start(head)):
         return FileKind.SVG
     return None
+
+
+def _unpacked_start(head: bytes) -> bytes:
+    """SVG is often packed by gzip (``.svgz``; SVG 2, appendix I)."""
+    if not head.startswith(b"\x1f\x8b\x08"):
+        return head
+    try:
+        return zlib.decompressobj(31).decompress(head, HEAD_BYTES)
+    except zlib.error:
+        return b""
 
 
 def _looks_like_svg(head: bytes) -> bool:

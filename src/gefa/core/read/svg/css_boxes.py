@@ -15,10 +15,12 @@ from gefa.core.read.svg.elements import (
     number,
     own_property,
 )
+from gefa.core.read.svg.transforms import functions
 
 _COLOUR = re.compile(r"#[0-9a-f]{3,8}|(?:rgb|hsl)a?\([\d\s.,%/-]+\)|[a-z]{3,24}", re.I)
 _NOT_COLOURS = frozenset({"none", "inherit", "currentcolor", "initial", "unset"})
-_STRAIGHT = re.compile(r"\s*(?:(?:translate|scale)\([\d\s.,eE+-]*\)\s*,?\s*)*")
+_STRAIGHT = frozenset({"translate", "scale"})
+"""transforms that keep a rectangle upright"""
 _BREAKING = ("filter", "clip-path", "mask", "mix-blend-mode")
 
 
@@ -69,9 +71,11 @@ def _only_rect(line: tuple[Element, ...]) -> tuple[Element, ...] | None:
 def _is_straight(element: Element) -> bool:
     if any(own_property(element, name) not in ("", "none", "normal") for name in _BREAKING):
         return False
-    return bool(
-        _STRAIGHT.fullmatch(element.get("transform", ""))
-    ) and "transform" not in element.get("style", "")
+    try:
+        names = {name for name, _ in functions(element.get("transform", ""))}
+    except ValueError:
+        return False
+    return names <= _STRAIGHT and "transform" not in element.get("style", "")
 
 
 def _has_stroke(line: tuple[Element, ...]) -> bool:

@@ -6,7 +6,6 @@ import hashlib
 from collections.abc import Iterator, Sequence
 from math import ceil
 from pathlib import Path
-from xml.etree import ElementTree
 from xml.etree.ElementTree import Element
 
 import pyvips
@@ -31,40 +30,32 @@ from gefa.core.read.part_names import PathBook, split_tags
 from gefa.core.read.strays import area, find_strays
 from gefa.core.read.svg import fonts
 from gefa.core.read.svg.css_boxes import css_of
+from gefa.core.read.svg.css_values import rewrite
 from gefa.core.read.svg.elements import (
     KINDS,
     RESOURCES,
-    STYLE,
-    SVG,
     canvas_size,
     embedded,
     has_bitmap,
     href,
     is_shown,
-    note_held,
     number,
     own_property,
     raw_name,
-    references,
-    shell,
 )
+from gefa.core.read.svg.frame import DPI, Painter
+from gefa.core.read.svg.isolate import Isolator, Line
+from gefa.core.read.svg.normalise import normalise
+from gefa.core.read.svg.reach import Reaches
+from gefa.core.read.svg.undrawn import undrawn
 from gefa.core.threads import on_all_cores
 
-DPI = 96
-"""CSS px in an inch (CSS Values and Units 4, section 5.2)."""
+__all__ = ["DPI", "Svg"]
 
-_ALWAYS_SHOWN = "display:inline!important"
-_NEUTRAL = (
-    f"{_ALWAYS_SHOWN};opacity:1!important;filter:none!important;mix-blend-mode:normal!important"
-)
 _NEAR_SIDE, _FAR_SIDE = 400, 820
 """px of the longer side when looking for where a part is, near the canvas and far from it"""
 _FAR = 20
 """how many canvases away from the canvas a part is looked for"""
-_MAX_RENDER_SIDE = 30_000
-
-Line = tuple[Element, ...]
-"""an element behind all its ancestors, the root first"""
 
 
 class Svg(Document):
@@ -79,13 +70,16 @@ class Svg(Document):
                 file=name,
                 advice="Export it as SVG and bring it in again.",
             )
-        size = canvas_size(self._svg, name)
+        normalise(self._svg)
+        size, told = canvas_size(self._svg, name)
         check_size(size, name, "the canvas")
         self._lines: dict[str, Line] = {CANVAS_PATH: (self._svg,)}
         self._by_id = {e.get("id", ""): e for e in self._svg.iter() if e.get("id")}
         self._styles = [e for e in self._svg.iter() if xml.local_name(e.tag) == "style"]
-        self._held: dict[Element, frozenset[str]] = {}
-        note_held(self._svg, self._held)
+        unknown_css = rewrite(self._svg, self._styles)
+        self._isolator = Isolator(self._svg, self._by_id, self._styles)
+        self._reaches = Reaches(self._svg, self._by_id, self._styles, size)
+        self._painter = Painter(self._svg, size, name)
         self._check_images()
         self._far_seen: Rect | None = None
         self._paths = PathBook()
@@ -101,7 +95,10 @@ class Svg(Document):
             scalable=not has_bitmap(self._svg),
             children=parts,
         )
-        super().__init__(name, "svg", size, canvas, list(self._missing_typefaces()))
+        paths = {line[-1]: path for path, line in self._lines.items()}
+        notices = [Notice(CANVAS_PATH, reason) for reason in told]
+        notices += undrawn(self._svg, self._by_id, paths, unknown_css)
+        super().__init__(name, "svg", size, canvas, [*notices, *self._missing_typefaces()])
         if len(self._lines) > MAX_PARTS:
             raise SourceError(
                 f"has {len(self._lines):,} named parts; the limit is {MAX_PARTS:,}.",
@@ -159,114 +156,18 @@ class Svg(Document):
 
     def _shows_bitmap(self, element: Element) -> bool:
         return has_bitmap(element) or any(
-            has_bitmap(self._by_id[ref]) for ref in self._closure([element])
+            has_bitmap(self._by_id[ref]) for ref in self._isolator.needed_by([element])
         )
 
-    # -- one part alone ------------------------------------------------------------------
-
-    def _closure(self, roots: list[Element]) -> set[str]:
-        """Ids that ``roots`` refer to, directly or through what they refer to."""
-        found: set[str] = set()
-        waiting = list(roots)
-        while waiting:
-            for reference in references(waiting.pop()):
-                if reference in self._by_id and reference not in found:
-                    found.add(reference)
-                    waiting.append(self._by_id[reference])
-        return found
+    # -- drawing -------------------------------------------------------------------------
 
     def _part_alone(self, part: Part, whole: bool) -> Element:
         without = () if whole else self._stray_lines(part)
-        return self._alone(self._lines[part.path], part.visible, {line[-1] for line in without})
+        gone = frozenset(line[-1] for line in without)
+        return self._isolator.alone(self._lines[part.path], part.visible, gone)
 
-    def _alone(
-        self, line: Line, visible: bool = True, without: set[Element] | None = None
-    ) -> Element:
-        """The drawing with only the last element of ``line`` and what it refers to."""
-        if len(line) == 1:
-            return self._svg
-        shells = [shell(element) for element in line[:-1]]
-        wanted = self._closure([line[-1], *shells, *self._styles])
-        shown = shell(line[-1], f"{_ALWAYS_SHOWN};mix-blend-mode:normal!important")
-        if not visible:
-            shown = shell(shown, "visibility:visible")
-        shown.text = line[-1].text
-        shown.extend(child for child in line[-1] if child not in (without or ()))
-        for depth in range(len(line) - 2, -1, -1):
-            holder = shell(line[depth], _NEUTRAL if depth else "")
-            for child in line[depth]:
-                if child is line[depth + 1]:
-                    holder.append(shown)
-                else:
-                    holder.extend(self._resources(child, wanted))
-            shown = holder
-        return shown
-
-    def _resources(self, element: Element, wanted: set[str]) -> Iterator[Element]:
-        """What must stay of an element that is not shown: style sheets, and what somebody refers
-        to."""
-        held = self._held[element]
-        if STYLE not in held and held.isdisjoint(wanted):
-            return
-        name = xml.local_name(element.tag)
-        if name == "style":
-            yield element
-        elif name == "defs":
-            kept = [inner for child in element for inner in self._resources(child, wanted)]
-            if kept:
-                defs = shell(element)
-                defs.extend(kept)
-                yield defs
-        elif held.isdisjoint(wanted):
-            yield from (inner for inner in element.iter() if xml.local_name(inner.tag) == "style")
-        elif name in RESOURCES:
-            yield element
-        else:
-            defs = Element(f"{{{SVG}}}defs")
-            defs.append(element)
-            yield defs
-
-    def _drawn(self, root: Element, region: Rect, scale: float) -> pyvips.Image:
-        """``region`` (canvas px) of the drawing under ``root``, ``scale`` times its size."""
-        width = max(1, round(region.width * scale))
-        height = max(1, round(region.height * scale))
-        if max(width, height) > _MAX_RENDER_SIDE:
-            raise SourceError(
-                f"would be drawn at {width:,} × {height:,} px;"
-                f" {_MAX_RENDER_SIDE:,} px a side is the most a drawing can be rendered at.",
-                file=self._file,
-                advice="Ask for a smaller width.",
-            )
-        frame = Element(
-            f"{{{SVG}}}svg",
-            {
-                "width": str(width),
-                "height": str(height),
-                "viewBox": f"{region.x} {region.y} {region.width} {region.height}",
-                "preserveAspectRatio": "none",
-            },
-        )
-        frame.append(self._inner(root))
-        data = ElementTree.tostring(frame)
-        try:
-            image = pyvips.Image.svgload_buffer(data, dpi=DPI, scale=72 / DPI, unlimited=True)
-            return image.copy_memory()
-        except pyvips.Error as error:
-            reason = str(error).strip().splitlines()[-1]
-            raise SourceError(
-                f"cannot be drawn: {reason}.",
-                file=self._file,
-                advice="Simplify the drawing (filters, nesting) and bring it in again.",
-            ) from error
-
-    def _inner(self, root: Element) -> Element:
-        inner = shell(root)
-        inner.attrib.update(
-            x="0", y="0", width=str(self.size.width), height=str(self.size.height),
-            overflow="visible",
-        )  # fmt: skip
-        inner.extend(list(root))
-        return inner
+    def _drawn(self, root: Element, line: Line, region: Rect, scale: float) -> pyvips.Image:
+        return self._painter.draw(root, region, scale, self._reaches.of(line))
 
     # -- where parts are -----------------------------------------------------------------
 
@@ -279,28 +180,29 @@ class Svg(Document):
             return self.canvas_rect
         if part.path not in self._extents:
             root = self._part_alone(part, whole=True)
-            rough = self._found(root, self._is_seen(self._lines[part.path]))
-            self._extents[part.path] = self._exactly(root, rough, part.path)
+            line = self._lines[part.path]
+            rough = self._found(root, line)
+            self._extents[part.path] = self._exactly(root, line, rough, part.path)
         return self._extents[part.path]
 
-    def _exactly(self, root: Element, rough: Rect, path: str = "") -> Rect:
-        if rough.empty or max(rough.width, rough.height) > _MAX_RENDER_SIDE:
+    def _exactly(self, root: Element, line: Line, rough: Rect, path: str = "") -> Rect:
+        if rough.empty or not self._painter.can_draw(rough):
             return rough
-        pixels = with_alpha(self._drawn(root, rough, 1.0)).numpy()
+        pixels = with_alpha(self._drawn(root, line, rough, 1.0)).numpy()
         box = box_of(pixels[..., 3])
         if path:
             self._likenesses[path] = likeness_of(inside(pixels, box))
         return box.moved(rough.x, rough.y) if not box.empty else NOWHERE
 
-    def _found(self, root: Element, seen: bool) -> Rect:
+    def _found(self, root: Element, line: Line) -> Rect:
         """Where ``root`` shows something, found coarsely, near the canvas and far from it."""
         longer = max(self.size.width, self.size.height)
         slack = _FAR * longer // 200
         window = self.canvas_rect.grown(ceil(longer / 4))
-        near = self._look(root, window, _NEAR_SIDE)
-        if seen and _covers(window, self._everything(), slack):
+        near = self._look(root, line, window, _NEAR_SIDE)
+        if self._is_seen(line) and _covers(window, self._everything(), slack):
             return near
-        far = self._look(root, self.canvas_rect.grown(_FAR * longer), _FAR_SIDE)
+        far = self._look(root, line, self.canvas_rect.grown(_FAR * longer), _FAR_SIDE)
         return near if _covers(near, far, slack) else near.union(far)
 
     def _is_seen(self, line: Line) -> bool:
@@ -315,12 +217,12 @@ class Svg(Document):
         if self._far_seen is None:
             longer = max(self.size.width, self.size.height)
             window = self.canvas_rect.grown(_FAR * longer)
-            self._far_seen = self._look(self._svg, window, _FAR_SIDE)
+            self._far_seen = self._look(self._svg, (self._svg,), window, _FAR_SIDE)
         return self._far_seen
 
-    def _look(self, root: Element, window: Rect, side: int) -> Rect:
+    def _look(self, root: Element, line: Line, window: Rect, side: int) -> Rect:
         scale = min(1.0, side / max(window.width, window.height))
-        box = visible_box(self._drawn(root, window, scale))
+        box = visible_box(self._drawn(root, line, window, scale))
         if box.empty:
             return NOWHERE
         spare = ceil(1 / scale) + 1
@@ -333,8 +235,8 @@ class Svg(Document):
 
     def _extent_of(self, line: Line) -> Rect:
         """Where an element is that need not be a part."""
-        root = self._alone(line)
-        return self._exactly(root, self._found(root, self._is_seen(line)))
+        root = self._isolator.alone(line)
+        return self._exactly(root, line, self._found(root, line))
 
     # -- strays --------------------------------------------------------------------------
 
@@ -382,40 +284,18 @@ class Svg(Document):
 
     def render(self, part: Part, region: Rect, width: int, *, whole: bool = True) -> pyvips.Image:
         scale = width / region.width if part.scalable else 1.0
-        return self._drawn(self._part_alone(part, whole), region, scale)
+        return self._drawn(self._part_alone(part, whole), self._lines[part.path], region, scale)
 
     def render_on(self, part: Part, region: Rect, width: int) -> pyvips.Image:
         scale = width / region.width if self.canvas.scalable else 1.0
-        line = self._lines[part.path]
-        return self._drawn(self._up_to(line, self._closure([self._svg])), region, scale)
-
-    def _up_to(self, line: Line, wanted: set[str]) -> Element:
-        """The drawing with the last element of ``line`` shown, and nothing that is painted after
-        it but what others refer to."""
-        shown = line[-1]
-        if not is_shown(shown):
-            shown = shell(line[-1], "display:inline!important;visibility:visible!important")
-            shown.text = line[-1].text
-            shown.extend(line[-1])
-        for depth in range(len(line) - 2, -1, -1):
-            holder = shell(line[depth], "" if is_shown(line[depth]) else _ALWAYS_SHOWN)
-            after = False
-            for child in line[depth]:
-                if child is line[depth + 1]:
-                    holder.append(shown)
-                    after = True
-                elif after:
-                    holder.extend(self._resources(child, wanted))
-                else:
-                    holder.append(child)
-            shown = holder
-        return shown
+        root = self._isolator.up_to(self._lines[part.path])
+        return self._drawn(root, (self._svg,), region, scale)
 
     def fingerprint(self, part: Part) -> str:
         return self._print(self._part_alone(part, whole=True), self.extent(part))
 
     def _print(self, root: Element, region: Rect) -> str:
-        digest = hashlib.sha256(ElementTree.tostring(self._inner(root)))
+        digest = hashlib.sha256(self._painter.text_of(root))
         digest.update(f"{region}".encode())
         return digest.hexdigest()
 

@@ -43,13 +43,22 @@ STYLE = "<style>"
 """stands for a style sheet where ids are noted; no id can be that"""
 _UNITS = {"": 1.0, "px": 1.0, "in": 96.0, "cm": 96 / 2.54, "mm": 96 / 25.4, "pt": 96 / 72,
           "pc": 16.0, "q": 96 / 101.6}  # fmt: skip
+DEFAULT_CANVAS = Size(300, 150)
+"""CSS 2, section 10.3.2: a replaced element that says nothing of its size"""
+LONGEST_CANVAS = 20_000
+"""px that a canvas is measured on at the most"""
+MOST_CANVAS_MEGAPIXELS = 100.0
+_LONGEST_NUMBER = 64
+"""characters: matching a pattern to a longer text takes the square of its length"""
 _LENGTH = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:e[-+]?\d+)?)\s*([a-z]*|%)\s*$", re.I)
+XML_NAMESPACE = "http://www.w3.org/XML/1998/namespace"
+_ESCAPE = re.compile(r"_x([0-9A-Fa-f]{2,6})_")
 _REFERENCE = re.compile(r"""url\(\s*['"]?#([^)'"\s]+)|^\s*#(\S+)\s*$""")
 
 
 def length(text: str, whole: float) -> float:
     """A CSS length in px; a percentage of ``whole``; 0 if it says nothing usable."""
-    match = _LENGTH.match(text)
+    match = _LENGTH.match(text) if len(text) <= _LONGEST_NUMBER else None
     if not match:
         return 0.0
     value, unit = float(match[1]), match[2].lower()
@@ -68,14 +77,39 @@ def number(text: str, default: float) -> float:
 
 
 def raw_name(element: Element) -> str:
-    """Its ``<title>``, else an attribute whose local name is ``label``, else its ``id``."""
+    """Its ``<title>``, else what the program that wrote it calls it: an attribute whose local name
+    is ``label``, ``data-name``, an ``id`` of a foreign namespace; else its own ``id``."""
     for child in element:
         if xml.local_name(child.tag) == "title" and (child.text or "").strip():
             return (child.text or "").strip()
-    for key, value in element.attrib.items():
-        if xml.local_name(key) == "label" and value.strip():
-            return value.strip()
-    return element.get("id", "").strip()
+    for wanted in (_is_label, _is_data_name, _is_foreign_id):
+        for key, value in element.attrib.items():
+            if wanted(key) and value.strip():
+                return value.strip()
+    return unescaped(element.get("id", "").strip())
+
+
+def _is_label(key: str) -> bool:
+    return xml.local_name(key) == "label"
+
+
+def _is_data_name(key: str) -> bool:
+    return key == "data-name"
+
+
+def _is_foreign_id(key: str) -> bool:
+    return key.startswith("{") and key.endswith("}id") and XML_NAMESPACE not in key
+
+
+def unescaped(id: str) -> str:
+    """``layer_x5F_1_x20__x23_icon`` to ``layer_1 #icon``: ids may not have every character, and
+    programs write the others by their number."""
+    return _ESCAPE.sub(lambda match: _character(int(match[1], 16), match[0]), id)
+
+
+def _character(code: int, otherwise: str) -> str:
+    plain = code < 0x110000 and not 0xD800 <= code < 0xE000
+    return chr(code) if plain and chr(code).isprintable() else otherwise
 
 
 def own_property(element: Element, name: str) -> str:
@@ -126,11 +160,11 @@ def has_bitmap(element: Element) -> bool:
 
 def embedded(text: str) -> bytes:
     """The bytes of a ``data:`` URL (RFC 2397); none if it is broken or something else."""
-    if not text.startswith("data:"):
+    if text[:5].lower() != "data:":
         return b""
     head, _, body = text.partition(",")
     try:
-        if head.endswith(";base64"):
+        if head.lower().replace(" ", "").endswith(";base64"):
             return base64.b64decode(unquote_to_bytes(re.sub(r"\s+", "", body)))
         return unquote_to_bytes(body)
     except (binascii.Error, ValueError):
@@ -156,8 +190,9 @@ def note_held(element: Element, held: dict[Element, frozenset[str]]) -> None:
         held[inner] = frozenset(own.union(*(held[child] for child in inner)))
 
 
-def canvas_size(svg: Element, file: str) -> Size:
-    """The canvas in px, from width and height or the viewBox; SourceError if neither helps."""
+def canvas_size(svg: Element, file: str) -> tuple[Size, list[str]]:
+    """The canvas in px, from width and height or the viewBox, and what there is to tell of it;
+    SourceError if neither helps."""
     box = [number(v, 0.0) for v in re.split(r"[\s,]+", svg.get("viewBox", "").strip())]
     from_box = (box[2], box[3]) if len(box) == 4 else (0.0, 0.0)
     width = length(svg.get("width", ""), from_box[0])
@@ -168,10 +203,32 @@ def canvas_size(svg: Element, file: str) -> Size:
         height = width * from_box[1] / from_box[0]
     elif height and not width and from_box[1]:
         width = height * from_box[0] / from_box[1]
+    if not any((width, height, svg.get("viewBox"), svg.get("width"), svg.get("height"))):
+        told = (
+            f"has no width, height and viewBox, so its canvas is {DEFAULT_CANVAS.width} ×"
+            f" {DEFAULT_CANVAS.height} px, as in browsers; give the <svg> element a viewBox"
+        )
+        return DEFAULT_CANVAS, [told]
     if not (0 < width < 1e9 and 0 < height < 1e9):
         raise SourceError(
             "has neither a usable width and height nor a viewBox.",
             file=file,
             advice="Give the <svg> element a viewBox and bring it in again.",
         )
-    return Size(max(1, round(width)), max(1, round(height)))
+    return _within_limits(width, height, svg)
+
+
+def _within_limits(width: float, height: float, svg: Element) -> tuple[Size, list[str]]:
+    """A drawing has no pixels: a canvas that would be too large is measured on a smaller one."""
+    size = Size(max(1, round(width)), max(1, round(height)))
+    share = min(1.0, LONGEST_CANVAS / max(width, height))
+    if size.megapixels <= MOST_CANVAS_MEGAPIXELS and share == 1.0:
+        return size, []
+    share = min(share, (MOST_CANVAS_MEGAPIXELS * 1e6 / (width * height)) ** 0.5)
+    smaller = Size(max(1, int(width * share)), max(1, int(height * share)))
+    if "viewBox" not in svg.attrib:
+        svg.set("viewBox", f"0 0 {width:.12g} {height:.12g}")
+    return smaller, [
+        f"its canvas is {size.width:,} × {size.height:,} px; positions are measured on one of"
+        f" {smaller.width:,} × {smaller.height:,} px. Every width is drawn as asked for"
+    ]
