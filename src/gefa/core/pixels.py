@@ -33,6 +33,8 @@ def to_srgb(image: pyvips.Image) -> pyvips.Image:
     if image.coding != "none":
         image = image.rad2float()
     converted = _through_profile(image)
+    if converted is None and image.interpretation == "labs":
+        converted = lab_to_srgb(image.LabS2Lab())
     if converted is None:
         converted = image.colourspace("srgb")
     if converted.hasalpha():
@@ -62,6 +64,7 @@ def _is_plain(image: pyvips.Image) -> bool:
 def _through_profile(image: pyvips.Image) -> pyvips.Image | None:
     if image.get_typeof("icc-profile-data") == 0:
         return None
+    image = _as_its_profile(image)
     try:
         return image.icc_transform(
             "srgb", embedded=True, intent="relative", black_point_compensation=True, depth=8
@@ -70,13 +73,47 @@ def _through_profile(image: pyvips.Image) -> pyvips.Image | None:
         return None
 
 
+def _as_its_profile(image: pyvips.Image) -> pyvips.Image:
+    """A grey picture that brings the profile of a colour picture, as editors leave them, with three
+    bands: browsers send its greys through that profile, too."""
+    if image.interpretation not in ("b-w", "grey16"):
+        return image
+    if bytes(image.get("icc-profile-data"))[16:20] != b"RGB ":
+        return image
+    grey = image[0]
+    colour = grey.bandjoin([grey, grey])
+    if image.hasalpha():
+        colour = colour.bandjoin(image[image.bands - 1])
+    return colour.copy(interpretation="srgb" if image.format == "uchar" else "rgb16")
+
+
+_D50_WHITE = (96.42, 100.0, 82.49)
+_D50_TO_D65 = (
+    (0.9555766, -0.0230393, 0.0631636),
+    (-0.0282895, 1.0099416, 0.0210077),
+    (0.0122982, -0.0204830, 1.3299098),
+)
+"""Bradford; CSS Color 4, section 19"""
+
+
+def lab_to_srgb(image: pyvips.Image) -> pyvips.Image:
+    """CIELAB as files store it, seen in D50 light, as 8-bit sRGB; libvips takes it for D65."""
+    colour = image.extract_band(0, n=3).copy(interpretation="lab")
+    xyz = colour.Lab2XYZ(temp=list(_D50_WHITE)).recomb([list(row) for row in _D50_TO_D65])
+    srgb = xyz.copy(interpretation="xyz").colourspace("srgb")
+    if image.bands > 3:
+        alpha = image[3] / 257 if image.format == "ushort" else image[3]
+        srgb = srgb.bandjoin(alpha.cast("uchar"))
+    return srgb.cast("uchar").copy(interpretation="srgb")
+
+
 def outside_srgb(image: pyvips.Image) -> float:
     """The share of pixels (0..1) whose colours an embedded profile puts outside sRGB, where they
     are brought to its edge; 0 without a profile that can be used."""
     if image.get_typeof("icc-profile-data") == 0:
         return 0.0
     try:
-        light = image.icc_import(embedded=True, pcs="lab", intent="relative")
+        light = _as_its_profile(image).icc_import(embedded=True, pcs="lab", intent="relative")
         values = light.colourspace("scrgb").extract_band(0, n=3).numpy()
     except pyvips.Error:
         return 0.0

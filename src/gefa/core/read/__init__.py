@@ -8,10 +8,11 @@ from gefa.core.errors import SourceError, UnsupportedSource
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
 from gefa.core.read.flat import FlatPicture
 from gefa.core.read.openraster import OpenRaster
-from gefa.core.read.pages import PagedTiff, page_names
+from gefa.core.read.pages import PagedTiff
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.sniff import HEAD_BYTES, KINDS_IN_WORDS, FileKind, sniff
 from gefa.core.read.svg.drawing import Svg
+from gefa.core.read.tiff import full_pages, pages_of
 from gefa.core.read.zips import is_pack
 
 __all__ = ["CANVAS_PATH", "Document", "FileKind", "Kind", "Notice", "Part", "kind_of", "read"]
@@ -59,6 +60,8 @@ def read(path: Path, name: str | None = None, scratch: Scratch | None = None) ->
         return Svg(path, file)
     if kind is FileKind.OPENRASTER:
         return OpenRaster(path, file, scratch)
-    if kind is FileKind.TIFF and (names := page_names(path)):
-        return PagedTiff(path, file, names, scratch)
+    if kind is FileKind.TIFF and (pages := full_pages(pages_of(path))):
+        if len(pages) > 1:
+            return PagedTiff(path, file, pages, scratch)
+        return FlatPicture(path, file, kind, scratch, pages[0])
     return FlatPicture(path, file, kind, scratch)

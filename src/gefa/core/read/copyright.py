@@ -7,6 +7,7 @@ import pyvips
 from gefa.core.read.part_names import one_line
 
 _FIELD = "exif-ifd0-Copyright"
+COPYRIGHT_TAG = 0x8298
 _MOST = 300
 
 
@@ -16,4 +17,9 @@ def copyright_of(image: pyvips.Image) -> str:
         return ""
     # libvips adds the type and length in brackets.
     text = str(image.get(_FIELD)).rpartition(" (")[0]
+    return copyright_line(text)
+
+
+def copyright_line(text: str) -> str:
+    """The entry as it is written into files: photographer and editor are parted by a zero byte."""
     return one_line(text.replace("\0", " "))[:_MOST]

@@ -12,15 +12,20 @@ import pyvips
 
 from gefa.core.errors import SourceError
 from gefa.core.geometry import Rect, Size
-from gefa.core.pixels import outside_srgb, resize, to_srgb
+from gefa.core.pixels import AlphaKind, alpha_kind, as_image, outside_srgb, resize, to_srgb
+from gefa.core.read.broken import broken_picture
 from gefa.core.read.colour_profile import dropped_by_libpng, trouble_with
 from gefa.core.read.copyright import copyright_of
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
-from gefa.core.read.heic import heic_profile, heic_size, load_heic
-from gefa.core.read.limits import MAX_MEGAPIXELS, check_size
+from gefa.core.read.frames import frame_count, frames_of
+from gefa.core.read.heic import heic_copyright, heic_profile, load_heic
+from gefa.core.read.limits import MAX_FRAMES, MAX_MEGAPIXELS, check_size
 from gefa.core.read.orientation import SIDEWAYS, orientation_of, stored_region, turned
+from gefa.core.read.samples import Range, as_levels, is_unusual
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.sniff import FileKind
+from gefa.core.read.tiff import TiffPage, load_double, load_lab8
+from gefa.core.read.told_colour import ToldColour, colour_of_heif, colour_of_png
 
 _LOADERS = {
     FileKind.PNG: pyvips.Image.pngload,
@@ -31,7 +36,13 @@ _LOADERS = {
     FileKind.TIFF: pyvips.Image.tiffload,
 }
 """Loaders by kind: libvips would read ``[...]`` in a file name as options."""
-_ANIMATED = frozenset({FileKind.GIF, FileKind.WEBP})
+_COMPOSED = frozenset({FileKind.GIF, FileKind.PNG, FileKind.AVIF})
+"""kinds whose frames are composed here; libvips composes those of WebP"""
+_SUSPECT = frozenset({FileKind.JPEG, FileKind.TIFF})
+"""kinds whose decoders only warn of some damage, and go on with wrong pixels"""
+_JPEG_END = b"\xff\xd9"
+_PADDING = 64
+"""bytes after the end marker of a JPEG that programs leave"""
 
 GAMUT_SEEN = 400
 """px of the shorter side that colours outside sRGB are looked for on"""
@@ -39,23 +50,36 @@ GAMUT_SHARE = 0.01
 """of the pixels, from which that is told"""
 LARGE_MEGAPIXELS = 40.0
 """above which regions come from a tiled copy on disk, below from memory"""
-_WHAT_TO_DO = "Open it in the program that made it, save it again, and bring it in anew."
+_GREYS = frozenset({"b-w", "grey16"})
 
 
 class FlatPicture(Document):
-    """A PNG, JPEG, WebP, AVIF, HEIC, GIF or TIFF, or one ``page`` (from 0) of it."""
+    """A PNG, JPEG, WebP, AVIF, HEIC, GIF or TIFF, or one page of a TIFF."""
 
     def __init__(
-        self, path: Path, name: str, kind: FileKind, scratch: Scratch | None = None, page: int = 0
+        self,
+        path: Path,
+        name: str,
+        kind: FileKind,
+        scratch: Scratch | None = None,
+        page: TiffPage | None = None,
     ) -> None:
         self._path = path
         self._kind = kind
         self._file = name
-        self._page = page
+        self._page = page or TiffPage(0)
         self._scratch = scratch or Scratch()
-        self._copyright = ""
-        self._colours_told = False
-        self._stored, self._orientation, alpha, pages = self._header()
+        self._looked_at = False
+        self._without_end = kind is FileKind.JPEG and _lacks_end(path)
+        if self._page.unread:
+            raise SourceError(
+                f"is compressed with {self._page.unread}, which is not read.",
+                file=name,
+                advice="Save it with LZW, Deflate or no compression.",
+            )
+        header = self._opened()
+        self._stored = Size(header.width, header.height)
+        self._orientation = orientation_of(header)
         sideways = self._orientation in SIDEWAYS
         size = Size(self._stored.height, self._stored.width) if sideways else self._stored
         check_size(size, name)
@@ -65,48 +89,77 @@ class FlatPicture(Document):
             kind.value,
             size,
             canvas,
-            transparent=alpha,
+            transparent=self._has_alpha(header),
             stored_bytes=path.stat().st_size,
-            copyright=self._copyright,
+            copyright=self._copyright_in(header),
         )
-        if pages > 1 and kind in _ANIMATED:
-            self._count_frames(pages)
-        elif pages > 1 and kind is not FileKind.TIFF:
-            self.notices.append(
-                Notice(CANVAS_PATH, f"holds {pages} pictures; only the first is used")
-            )
+        self._count_frames(header)
+        self._tell_samples()
 
-    def _header(self) -> tuple[Size, int, bool, int]:
-        """Stored size in px, orientation, whether there is alpha, number of pages or frames."""
+    def _has_alpha(self, header: pyvips.Image) -> bool:
+        if self._kind is FileKind.GIF:
+            return alpha_kind(header) is not AlphaKind.NONE
+        return bool(header.hasalpha())
+
+    def _copyright_in(self, header: pyvips.Image) -> str:
         if self._kind is FileKind.HEIC:
-            try:
-                width, height, alpha = heic_size(self._path)
-            except pyvips.Error as error:
-                raise self._unreadable(error) from error
-            return Size(width, height), 1, alpha, 1
-        image = self._open()
-        pages = image.get("n-pages") if image.get_typeof("n-pages") else 1
-        self._copyright = copyright_of(image)
-        return Size(image.width, image.height), orientation_of(image), image.hasalpha(), pages
+            return heic_copyright(self._path)
+        return self._page.copyright or copyright_of(header)
 
-    def _count_frames(self, frames: int) -> None:
-        if frames * self.size.megapixels > MAX_MEGAPIXELS:
-            reason = f"has {frames} frames, more than can be kept moving; the first is used"
-            self.notices.append(Notice(CANVAS_PATH, reason))
+    # -- what there is to tell of it -----------------------------------------------------
+
+    def _tell(self, reason: str) -> None:
+        self.notices.append(Notice(CANVAS_PATH, reason))
+
+    def _count_frames(self, header: pyvips.Image) -> None:
+        frames = header.get("n-pages") if header.get_typeof("n-pages") else 1
+        if self._kind in _COMPOSED:
+            frames = frame_count(self._path, self._kind)
+        if frames < 2 or self._kind is FileKind.TIFF:
+            return
+        if self._kind is FileKind.HEIC:
+            self._tell(f"holds {frames} pictures; only the first is used")
+        elif frames > MAX_FRAMES or frames * self.size.megapixels > MAX_MEGAPIXELS:
+            self._tell(f"has {frames} frames, more than can be kept moving; the first is used")
         else:
             self.frames = frames
 
+    def _tell_samples(self) -> None:
+        if self._kind is FileKind.TIFF and is_unusual(stored := self._loaded()):
+            self._tell(as_levels(stored, self._range)[1])
+
     def measure(self, parts: Sequence[Part]) -> None:
-        """Tells of a profile that cannot be used, and of colours that sRGB does not have."""
-        if self._colours_told or not parts:
+        """Tells of damage, of a profile that cannot be used, and of colours that sRGB does not
+        have."""
+        if self._looked_at or not parts:
             return
-        self._colours_told = True
+        self._looked_at = True
+        self._tell_of_damage()
         trouble = self.profile_trouble()
         if trouble:
-            reason = f"its colour profile is not used: {trouble}. Check its colours"
-            self.notices.append(Notice(CANVAS_PATH, reason))
-        elif self._kind is not FileKind.HEIC:
-            self._tell_of_gamut()
+            self._tell(f"its colour profile is not used: {trouble}. Check its colours")
+        elif self._told_colour is not None and self._told_colour.problem:
+            self._tell(self._told_colour.problem)
+        else:
+            self._tell_of_colours()
+
+    def _tell_of_damage(self) -> None:
+        if self._without_end:
+            self._tell("lacks its end marker, as if it had been cut off; all of it could be read")
+        if self._kind not in _SUSPECT:
+            return
+        try:
+            shrink = _shrink_on_load(self._kind, 16)
+            self._loaded(shrink=shrink, fail_on="warning").avg()
+        except pyvips.Error as error:
+            try:
+                self._loaded(shrink=shrink).avg()
+            except pyvips.Error:
+                return  # whoever draws it says that it cannot be
+            self._tell(
+                f"is damaged ({_last_line(error)}); part of it may show wrong. Compare it with the"
+                " original, and bring it in again"
+            )
 
     def profile_trouble(self) -> str:
         return self._profile_trouble
@@ -116,7 +169,10 @@ class FlatPicture(Document):
         if self._kind is FileKind.HEIC:
             profile: bytes | None = heic_profile(self._path)
             return trouble_with(profile, "srgb") if profile else ""
-        image = self._open()
+        try:
+            image = self._loaded()
+        except pyvips.Error as error:
+            raise self._unreadable(error) from error
         if image.get_typeof("icc-profile-data") != 0:
             profile = image.get("icc-profile-data")
         elif self._kind is FileKind.PNG:
@@ -125,10 +181,15 @@ class FlatPicture(Document):
             return ""
         return "" if profile == b"" else trouble_with(profile, image.interpretation)
 
-    def _tell_of_gamut(self) -> None:
+    def _tell_of_colours(self) -> None:
         shrink = _shrink_on_load(self._kind, max(1, self.size.width // GAMUT_SEEN))
-        image = self._open(shrink=shrink)
+        image = self._opened(shrink=shrink)
         if image.get_typeof("icc-profile-data") == 0:
+            if image.interpretation == "cmyk":
+                self._tell(
+                    "is CMYK without a colour profile; its colours are estimated. Save it as sRGB,"
+                    " or with its profile"
+                )
             return
         try:
             step = max(1, min(image.width, image.height) // GAMUT_SEEN)
@@ -137,8 +198,26 @@ class FlatPicture(Document):
             return  # whoever draws it says what is wrong with it
         if share > GAMUT_SHARE:
             part = f"{share:.0%} of it".replace("%", " %")
-            reason = f"has colours outside sRGB in {part}; they are brought to the nearest inside"
-            self.notices.append(Notice(CANVAS_PATH, reason))
+            self._tell(
+                f"has colours outside sRGB in {part}; they are brought to the nearest inside"
+            )
+
+    @cached_property
+    def _range(self) -> Range:
+        """Of the samples of a TIFF; goes through the whole picture."""
+        try:
+            return Range(self._loaded().min(), self._loaded().max())
+        except pyvips.Error as error:
+            raise self._unreadable(error) from error
+
+    @cached_property
+    def _told_colour(self) -> ToldColour | None:
+        """Colour that is told otherwise than by a profile."""
+        if self._kind is FileKind.PNG:
+            return colour_of_png(self._path, grey=self._loaded().interpretation in _GREYS)
+        if self._kind in (FileKind.AVIF, FileKind.HEIC):
+            return colour_of_heif(self._path)
+        return None
 
     # -- asking for it -------------------------------------------------------------------
 
@@ -154,7 +233,8 @@ class FlatPicture(Document):
         with self._path.open("rb") as file:
             while block := file.read(1 << 20):
                 digest.update(block)
-        return digest.hexdigest() + (f" page {self._page}" if self._page else "")
+        number = self._page.number
+        return digest.hexdigest() + (f" page {number}" if number else "")
 
     def render(self, part: Part, region: Rect, width: int, *, whole: bool = True) -> pyvips.Image:
         try:
@@ -167,7 +247,7 @@ class FlatPicture(Document):
     def _reduced(self, width: int) -> pyvips.Image:
         """One pass over the file: convert, reduce while streaming, then turn upright."""
         shrink = _shrink_on_load(self._kind, self.size.width // max(1, width))
-        image = to_srgb(self._open(shrink=shrink))
+        image = to_srgb(self._opened(shrink=shrink))
         natural = image.height if self._orientation in SIDEWAYS else image.width
         if natural > 2 * width:
             scale = 2 * width / natural
@@ -191,7 +271,7 @@ class FlatPicture(Document):
     def _any_order(self) -> pyvips.Image:
         """All stored pixels as sRGB, readable in any order: in memory, or from a tiled copy on
         disk where that would be too much."""
-        return self._in_any_order("picture", to_srgb(self._open()))
+        return self._in_any_order("picture", to_srgb(self._opened()))
 
     def _in_any_order(self, what: str, image: pyvips.Image) -> pyvips.Image:
         if image.width * image.height <= LARGE_MEGAPIXELS * 1e6:
@@ -210,9 +290,7 @@ class FlatPicture(Document):
         """``region`` (px) of all frames at ``size`` px under each other, with the fields that
         libvips writes an animation from: ``page-height``, ``delay`` (ms) and ``loop``."""
         try:
-            strip = to_srgb(self._open(n=-1))
-            times = {name: strip.get(name) for name in ("delay", "loop") if strip.get_typeof(name)}
-            strip = self._in_any_order("frames", strip)
+            strip, delays, loop = self._frames()
             tops = (at * self.size.height + region.y for at in range(self.frames))
             frames = [
                 resize(strip.crop(region.x, top, region.width, region.height), size) for top in tops
@@ -221,31 +299,87 @@ class FlatPicture(Document):
         except pyvips.Error as error:
             raise self._unreadable(error) from error
         joined.set_type(pyvips.GValue.gint_type, "page-height", size.height)
-        joined.set_type(pyvips.GValue.array_int_type, "delay", times.get("delay", []))
-        joined.set_type(pyvips.GValue.gint_type, "loop", times.get("loop", 0))
+        joined.set_type(pyvips.GValue.array_int_type, "delay", delays)
+        joined.set_type(pyvips.GValue.gint_type, "loop", loop)
         return joined
 
-    def _open(self, shrink: int = 1, n: int = 1) -> pyvips.Image:
-        options: dict[str, Any] = {"shrink": shrink} if shrink > 1 else {}
-        if n != 1:
-            options["n"] = n
-        if self._page:
-            options["page"] = self._page
+    def _frames(self) -> tuple[pyvips.Image, list[int], int]:
+        """All frames as sRGB under each other, readable in any order; how long each shows (ms), and
+        how often they play."""
+        if self._kind in _COMPOSED:
+            movement, frames = frames_of(self._path, self._kind)
+            size = (self.size.width, self.size.height * self.frames)
+            raw = self._scratch.raw(f"{self._digest} frames", frames)
+            strip = pyvips.Image.rawload(str(raw), *size, 4).copy(interpretation="srgb")
+            if self._colour_profile is not None:
+                strip = to_srgb(_with_profile(strip, self._colour_profile))
+            return strip, list(movement.delays), movement.loop
+        strip = self._loaded(n=-1)
+        told = {name: strip.get(name) for name in ("delay", "loop") if strip.get_typeof(name)}
+        strip = self._in_any_order("frames", to_srgb(strip))
+        return strip, list(told.get("delay", [])), int(told.get("loop", 0))
+
+    @cached_property
+    def _colour_profile(self) -> bytes | None:
+        still = self._opened()
+        found = still.get_typeof("icc-profile-data")
+        return bytes(still.get("icc-profile-data")) if found else None
+
+    # -- opening it ----------------------------------------------------------------------
+
+    def _opened(self, shrink: int = 1) -> pyvips.Image:
+        """The still, as its file means it: with a profile for colour that is told in other ways,
+        and samples as levels. SourceError if it cannot be opened."""
         try:
-            if self._kind is FileKind.HEIC:
-                return load_heic(self._path)
-            return _LOADERS[self._kind](
-                str(self._path), access="sequential", fail_on="truncated", **options
-            )
+            if self._kind is FileKind.GIF:
+                _, frames = frames_of(self._path, self._kind)
+                return as_image(next(frames).copy())
+            image = self._loaded(shrink)
+            if self._kind is FileKind.TIFF and is_unusual(image):
+                image, _ = as_levels(image, self._range)
+            told = self._told_colour
+            if told is not None and told.profile is not None:
+                image = _with_profile(image, told.profile)
+            return image
         except pyvips.Error as error:
             raise self._unreadable(error) from error
 
+    def _loaded(self, shrink: int = 1, n: int = 1, fail_on: str = "error") -> pyvips.Image:
+        """As the decoder gives it."""
+        options: dict[str, Any] = {"shrink": shrink} if shrink > 1 else {}
+        if n != 1:
+            options["n"] = n
+        if self._page.number:
+            options["page"] = self._page.number
+        options |= {"access": "sequential", "fail_on": fail_on}
+        if self._kind is FileKind.HEIC:
+            return load_heic(self._path)
+        if self._page.is_lab8:
+            return load_lab8(self._path, self._page.number)
+        if self._page.is_double:
+            return load_double(self._path, self._page.number)
+        if self._without_end:
+            # Strict: with the marker put in, data that is missing before it is only warned of.
+            options["fail_on"] = "warning"
+            return pyvips.Image.jpegload_buffer(self._path.read_bytes() + _JPEG_END, **options)
+        return _LOADERS[self._kind](str(self._path), **options)
+
     def _unreadable(self, error: pyvips.Error) -> SourceError:
-        return SourceError(
-            f"cannot be read as {self._kind.upper()}: {_last_line(error)}.",
-            file=self._file,
-            advice=_WHAT_TO_DO,
-        )
+        return broken_picture(self._path, self._kind, self._file, _last_line(error))
+
+
+def _lacks_end(path: Path) -> bool:
+    """Whether a JPEG ends without its end marker, which costs no pixels if only that is missing."""
+    with path.open("rb") as file:
+        size = file.seek(0, 2)
+        file.seek(max(0, size - _PADDING))
+        return _JPEG_END not in file.read()
+
+
+def _with_profile(image: pyvips.Image, profile: bytes) -> pyvips.Image:
+    image = image.copy()
+    image.set_type(pyvips.GValue.blob_type, "icc-profile-data", profile)
+    return image
 
 
 def _shrink_on_load(kind: FileKind, factor: int) -> int:

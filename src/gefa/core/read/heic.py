@@ -7,6 +7,9 @@ from pathlib import Path
 import numpy as np
 import pillow_heif
 import pyvips
+from PIL import Image
+
+from gefa.core.read.copyright import COPYRIGHT_TAG, copyright_line
 
 _BROKEN = (ValueError, OSError, EOFError, RuntimeError, SyntaxError)
 
@@ -32,6 +35,19 @@ def heic_profile(path: Path) -> bytes:
         return bytes(pillow_heif.open_heif(str(path)).info.get("icc_profile") or b"")
     except _BROKEN as error:
         raise pyvips.Error(str(error) or "the decoder refused it") from error
+
+
+def heic_copyright(path: Path) -> str:
+    """The Copyright entry of its EXIF metadata on one line; empty if there is none."""
+    try:
+        exif = pillow_heif.open_heif(str(path)).info.get("exif")
+        if not exif:
+            return ""
+        told = Image.Exif()
+        told.load(exif)
+        return copyright_line(str(told.get(COPYRIGHT_TAG, "")))
+    except _BROKEN:
+        return ""
 
 
 def heic_size(path: Path) -> tuple[int, int, bool]:

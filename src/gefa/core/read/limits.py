@@ -12,6 +12,8 @@ MAX_DEPTH = 128
 """groups inside groups"""
 MAX_PARTS = 20_000
 MAX_PAGES = 1_000
+MAX_FRAMES = 1_000
+"""of an animation that is kept moving"""
 MAX_XML_BYTES = 64_000_000
 MAX_LAYER_BYTES = 1_000_000_000
 """bytes of one file inside a design, unpacked"""

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
-from warnings import catch_warnings
 
 import pyvips
-from PIL import Image, UnidentifiedImageError
 
 from gefa.core.errors import SourceError
 from gefa.core.geometry import Rect
@@ -17,42 +16,16 @@ from gefa.core.read.limits import MAX_PAGES, check_size
 from gefa.core.read.part_names import PathBook, split_tags
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.sniff import FileKind
-
-# Only tags are looked at here; how large a picture may be is checked where it is read.
-Image.MAX_IMAGE_PIXELS = None
-PAGE_NAME = 285
-"""TIFF 6.0, section 12"""
-
-
-def page_names(path: Path) -> list[str]:
-    """The PageName of every page, empty where a page has none; no list if there is one page."""
-    try:
-        with catch_warnings(action="ignore"), Image.open(path, formats=("TIFF",)) as tiff:
-            count = min(getattr(tiff, "n_frames", 1), MAX_PAGES + 1)
-            names = []
-            for page in range(count):
-                tiff.seek(page)
-                names.append(str(tiff.tag_v2.get(PAGE_NAME, "")))  # type: ignore[attr-defined]
-    except (
-        OSError,
-        UnidentifiedImageError,
-        ValueError,
-        KeyError,
-        SyntaxError,
-        EOFError,
-        TypeError,
-    ):
-        return []
-    return names if len(names) > 1 else []
+from gefa.core.read.tiff import TiffPage
 
 
 class PagedTiff(Document):
     """A TIFF with several pages. Its canvas shows the first; the others are asked for by name."""
 
     def __init__(
-        self, path: Path, name: str, names: list[str], scratch: Scratch | None = None
+        self, path: Path, name: str, pages: Sequence[TiffPage], scratch: Scratch | None = None
     ) -> None:
-        if len(names) > MAX_PAGES:
+        if len(pages) > MAX_PAGES:
             raise SourceError(
                 f"has more than {MAX_PAGES:,} pages.",
                 file=name,
@@ -62,26 +35,26 @@ class PagedTiff(Document):
         self._scratch = scratch or Scratch()
         self._open_page: tuple[int, FlatPicture] | None = None
         paths = PathBook()
-        self._pages: dict[str, int] = {CANVAS_PATH: 0}
+        self._pages: dict[str, TiffPage] = {CANVAS_PATH: pages[0]}
         parts = []
-        for number, raw in enumerate(names):
-            label, tags = split_tags(raw)
-            label = label or f"Page {number + 1}"
+        for count, page in enumerate(pages, start=1):
+            label, tags = split_tags(page.name)
+            label = label or f"Page {count}"
             own = paths.path("", label)
-            self._pages[own] = number
+            self._pages[own] = page
             parts.append(Part(own, "", label, Kind.PAGE, tags))
-        first = self._page(0)
+        first = self._page(pages[0])
         check_size(first.size, name)
         canvas = Part(CANVAS_PATH, "", Path(name).stem or name, Kind.CANVAS, children=tuple(parts))
         super().__init__(name, "tiff", first.size, canvas, transparent=first.transparent)
         self._extents: dict[str, Rect] = {}
 
-    def _page(self, number: int) -> FlatPicture:
+    def _page(self, page: TiffPage) -> FlatPicture:
         """The last page asked for stays open."""
         last = self._open_page
-        if last is None or last[0] != number:
-            page = FlatPicture(self._path, self._file, FileKind.TIFF, self._scratch, page=number)
-            last = self._open_page = (number, page)
+        if last is None or last[0] != page.number:
+            opened = FlatPicture(self._path, self._file, FileKind.TIFF, self._scratch, page)
+            last = self._open_page = (page.number, opened)
         return last[1]
 
     def _asked(self, part: Part) -> FlatPicture:

@@ -10,11 +10,14 @@ import os
 import tempfile
 import threading
 import time
+from collections.abc import Iterable
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyvips
+from numpy.typing import NDArray
 
 TILE = 512
 """px of a side"""
@@ -45,6 +48,19 @@ class Scratch:
             os.utime(target)
         return pyvips.Image.tiffload(str(target))
 
+    def raw(self, key: str, frames: Iterable[NDArray[np.uint8]]) -> Path:
+        """A file of the frames' bytes one after another: memory is one frame."""
+        self.folder.mkdir(parents=True, exist_ok=True)
+        name = hashlib.sha256(key.encode()).hexdigest()[:32]
+        target = self.folder / f"{name}.raw"
+        with (self.folder / f"{name}.lock").open("w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            if not target.exists():
+                _write_raw(frames, target)
+        with suppress(OSError):
+            os.utime(target)
+        return target
+
     def measured(self, key: str) -> dict[str, Any] | None:
         """What was noted under ``key``, if it still is."""
         try:
@@ -68,8 +84,20 @@ class Scratch:
 
     def drop_copies(self) -> None:
         """Remove the copies, which are large; measurements stay."""
-        for file in [*self.folder.glob("*.tif"), *self.folder.glob("*.lock")]:
-            file.unlink(missing_ok=True)
+        for ending in ("tif", "raw", "lock"):
+            for file in self.folder.glob(f"*.{ending}"):
+                file.unlink(missing_ok=True)
+
+
+def _write_raw(frames: Iterable[NDArray[np.uint8]], target: Path) -> None:
+    draft = target.with_name(f"{target.stem}-{os.getpid()}.part")
+    try:
+        with draft.open("wb") as file:
+            for frame in frames:
+                file.write(np.ascontiguousarray(frame).tobytes())
+        os.replace(draft, target)
+    finally:
+        draft.unlink(missing_ok=True)
 
 
 def _write_tiled(image: pyvips.Image, target: Path) -> None:

@@ -24,6 +24,12 @@ class FileKind(StrEnum):
 
 FLAT_KINDS = frozenset(FileKind) - {FileKind.SVG, FileKind.OPENRASTER}
 
+LABELS = {kind: kind.upper() for kind in FileKind} | {
+    FileKind.WEBP: "WebP",
+    FileKind.OPENRASTER: "OpenRaster",
+}
+"""as people write them"""
+
 KINDS_IN_WORDS = "SVG, OpenRaster, PNG, JPEG, WebP, AVIF, HEIC, GIF and TIFF, or a zip of them"
 
 _HEIC_BRANDS = (b"heic", b"heix", b"hevc", b"heim", b"heis", b"mif1", b"msf1")

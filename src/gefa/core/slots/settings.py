@@ -21,7 +21,7 @@ from gefa.core.deliver.conditions import parse_sizes
 from gefa.core.errors import PlanError, SourceError
 from gefa.core.geometry import Size
 from gefa.core.plan.plan import problems_in_words
-from gefa.core.read.sniff import FLAT_KINDS, FileKind
+from gefa.core.read.sniff import FLAT_KINDS, LABELS, FileKind
 from gefa.core.treat.recipe import (
     MAX_WIDTHS,
     RECIPE_NAME,
@@ -38,7 +38,6 @@ SLOT_FILE_NAME = "{source}-{cut}-{width}.{ext}"
 WHOLE = "whole"
 """the crop of a slot that names none"""
 MAX_CROPS = 24
-LABELS = {kind: kind.upper() for kind in FileKind} | {FileKind.WEBP: "WebP"}
 
 Side = Annotated[int, Field(ge=1, le=100_000)]
 Megapixels = Annotated[float, Field(gt=0, le=500)]

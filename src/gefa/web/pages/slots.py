@@ -12,8 +12,8 @@ from sqlmodel import Session
 from starlette.datastructures import FormData
 
 from gefa.core.errors import GefaError
-from gefa.core.read.sniff import FLAT_KINDS
-from gefa.core.slots.settings import LABELS, SlotSettings, limits_in_words
+from gefa.core.read.sniff import FLAT_KINDS, LABELS
+from gefa.core.slots.settings import SlotSettings, limits_in_words
 from gefa.core.treat.formats import FORMATS as FORMATS_MADE
 from gefa.core.treat.recipe_sentence import ratio_words
 from gefa.store.feed import counts, uploads_of

@@ -1,0 +1,146 @@
+"""Colour that a file tells otherwise than by an ICC profile, as a profile.
+
+PNG has cICP, gAMA and cHRM (PNG 3, section 13.14 gives their order); AVIF and HEIC have ``nclx``
+(ISO/IEC 23000-22 and 14496-12, ColourInformationBox).
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from gefa.core.read.icc import (
+    CURVES,
+    HDR_CURVES,
+    PRIMARIES,
+    SRGB,
+    Curve,
+    Primaries,
+    is_srgb,
+    profile_for,
+)
+
+_UNSPECIFIED = 2
+_PNG_START = b"\x89PNG\r\n\x1a\n"
+_MOST_CHUNKS = 2_000
+_MOST_HEAD = 4_000_000
+"""bytes of an AVIF or HEIC that its boxes of metadata lie in"""
+_CONTAINERS = {b"meta": 4, b"iprp": 0, b"ipco": 0}
+"""boxes that hold others, and how many bytes come before those"""
+
+
+@dataclass(frozen=True)
+class ToldColour:
+    """``profile`` is None where the file says nothing else than sRGB; ``problem`` tells what
+    cannot be followed."""
+
+    profile: bytes | None = None
+    problem: str = ""
+
+
+PLAIN = ToldColour()
+
+
+def colour_of_png(path: Path, *, grey: bool) -> ToldColour | None:
+    """What a PNG says by cICP, else by gAMA and cHRM where it has neither profile nor sRGB chunk;
+    None where its profile, if any, is what counts."""
+    chunks = dict(_png_chunks(path))
+    if b"cICP" in chunks and len(chunks[b"cICP"]) == 4:
+        primaries, transfer, _, full = chunks[b"cICP"]
+        if full != 1:
+            return ToldColour(problem="is coded in narrow range (cICP), which is taken for full")
+        return _coded(primaries, transfer, grey=grey)
+    if b"iCCP" in chunks or b"sRGB" in chunks or not chunks.keys() & {b"gAMA", b"cHRM"}:
+        return None
+    return _measured(chunks, grey=grey)
+
+
+def _png_chunks(path: Path) -> Iterator[tuple[bytes, bytes]]:
+    """Chunks before the picture's data that tell of colour; of a profile only that it is there."""
+    with path.open("rb") as file:
+        if file.read(8) != _PNG_START:
+            return
+        for _ in range(_MOST_CHUNKS):
+            head = file.read(8)
+            if len(head) < 8 or head[4:] in (b"IDAT", b"IEND"):
+                return
+            length, name = struct.unpack(">I4s", head)
+            if name in (b"cICP", b"gAMA", b"cHRM") and length <= 64:
+                yield name, file.read(length)
+                file.seek(4, 1)
+            else:
+                if name in (b"iCCP", b"sRGB"):
+                    yield name, b""
+                file.seek(length + 4, 1)
+
+
+def _measured(chunks: dict[bytes, bytes], *, grey: bool) -> ToldColour:
+    """By gAMA (1/gamma × 100,000) and cHRM (x, y × 100,000 of white, red, green, blue)."""
+    primaries, curve = SRGB, CURVES[13]
+    chrm = chunks.get(b"cHRM", b"")
+    if len(chrm) == 32:
+        told = [value / 100_000 for value in struct.unpack(">8I", chrm)]
+        pairs = list(zip(told[::2], told[1::2], strict=True))
+        if all(0 < y < 1 and 0 <= x < 1 for x, y in pairs):
+            white, red, green, blue = pairs
+            primaries = Primaries(red, green, blue, white)
+    gama = chunks.get(b"gAMA", b"")
+    if len(gama) == 4 and (value := struct.unpack(">I", gama)[0]):
+        curve = Curve(100_000 / value)
+    if not 0.1 < curve.gamma < 10:
+        return ToldColour(problem=f"tells a gamma of {curve.gamma:.3g} (gAMA), which is ignored")
+    try:
+        return ToldColour(profile_for(primaries, curve, grey=grey))
+    except ArithmeticError:
+        return ToldColour(problem="tells primaries that no light can have (cHRM); ignored")
+
+
+def _coded(primaries: int, transfer: int, *, grey: bool) -> ToldColour:
+    if transfer in HDR_CURVES:
+        label = HDR_CURVES[transfer]
+        return ToldColour(
+            problem=f"has high dynamic range ({label}); its brightness is not converted. Export it"
+            " in standard dynamic range"
+        )
+    known = PRIMARIES.get(1 if primaries == _UNSPECIFIED else primaries)
+    curve = CURVES.get(13 if transfer == _UNSPECIFIED else transfer)
+    if known is None or curve is None:
+        return ToldColour(
+            problem=f"names primaries {primaries} and transfer {transfer}, which are not known"
+            " here; its colours are taken for sRGB. Save it as sRGB"
+        )
+    return PLAIN if is_srgb(known, curve) else ToldColour(profile_for(known, curve, grey=grey))
+
+
+def colour_of_heif(path: Path) -> ToldColour | None:
+    """What an AVIF or HEIC says by ``nclx``; None where it has a profile or says nothing."""
+    with path.open("rb") as file:
+        data = file.read(_MOST_HEAD)
+    told = [(body[:4], body[4:]) for name, body in _boxes(data, 0, len(data)) if name == b"colr"]
+    if any(kind in (b"prof", b"rICC") for kind, _ in told):
+        return None
+    coded = next((body for kind, body in told if kind == b"nclx" and len(body) >= 7), None)
+    if coded is None:
+        return None
+    primaries, transfer = struct.unpack(">HH", coded[:4])
+    return _coded(primaries, transfer, grey=False)
+
+
+def _boxes(data: bytes, start: int, end: int, depth: int = 0) -> Iterator[tuple[bytes, bytes]]:
+    """Boxes by name, with what they hold; those inside the containers of metadata too."""
+    at = start
+    while at + 8 <= end and depth < 6:
+        length, name = struct.unpack(">I4s", data[at : at + 8])
+        head = 8
+        if length == 1 and at + 16 <= end:
+            length, head = struct.unpack(">Q", data[at + 8 : at + 16])[0], 16
+        stop = end if length == 0 else min(end, at + length)
+        if stop <= at + head - 1:
+            return
+        if name in _CONTAINERS:
+            yield from _boxes(data, at + head + _CONTAINERS[name], stop, depth + 1)
+        else:
+            yield name, data[at + head : stop]
+        at = stop
