@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import resource
 import subprocess
 import sys
 import time
@@ -13,13 +14,12 @@ from pathlib import Path
 import pyvips
 from PIL import Image
 
+from bench.rungs import rungs
 from gefa.core.geometry import Size, height_for
 from gefa.core.read import read
 from gefa.core.treat.encode import encode
-from gefa.core.treat.formats import Format
+from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.ladder import ladder
-from gefa.core.treat.pictures import rungs
-from gefa.core.treat.recipe import DEFAULT_EFFORT, DEFAULT_QUALITY
 from gefa.demo.photographs import SCENES, draw_photograph
 
 WIDTHS = (320, 640, 960, 1280, 1920)
@@ -29,16 +29,22 @@ TIMES = 2
 
 @dataclass
 class Efficiency:
-    """``ratio`` is the share of the cores' time that goes into bare encoding, 0..1."""
+    """``share`` is how much of the CPU time of an export bare encoding takes, 0..1; ``busy`` how
+    much of the cores' time the export used."""
 
     encoder_seconds: float
+    cpu_seconds: float
     wall_seconds: float
     cores: int
     files: int
 
     @property
-    def ratio(self) -> float:
-        return self.encoder_seconds / (self.wall_seconds * self.cores)
+    def share(self) -> float:
+        return self.encoder_seconds / self.cpu_seconds
+
+    @property
+    def busy(self) -> float:
+        return self.cpu_seconds / (self.wall_seconds * self.cores)
 
 
 @dataclass
@@ -73,16 +79,22 @@ def photographs(folder: Path) -> list[Path]:
 def efficiency(photos: list[Path], folder: Path) -> Efficiency:
     """All three formats at five widths.
 
-    The bare encoders run with all cores busy, as they are in a batch, and right after it, twice:
-    the speed of a shared machine changes from one minute to the next.
+    The bare encoders run with all cores busy, as they are in a batch, and right after it: the
+    speed of a shared machine changes from one minute to the next.
     """
     formats = (Format.JPEG, Format.WEBP, Format.AVIF)
-    wall = bare = 0.0
-    for _ in range(TIMES):
-        wall += export(photos, folder, "all", formats, times=1)
-        bare += bare_seconds(photos, formats)
+    before = _children_seconds()
+    wall = export(photos, folder, "all", formats, times=1)
+    cpu = _children_seconds() - before
+    bare = bare_seconds(photos, formats)
     files = len(photos) * len(WIDTHS) * len(formats)
-    return Efficiency(bare / TIMES, wall / TIMES, os.cpu_count() or 1, files)
+    return Efficiency(bare, cpu, wall, os.cpu_count() or 1, files)
+
+
+def _children_seconds() -> float:
+    """CPU seconds of all processes that this one has started and that have ended."""
+    used = resource.getrusage(resource.RUSAGE_CHILDREN)
+    return used.ru_utime + used.ru_stime
 
 
 def export(
@@ -150,7 +162,7 @@ def print_bare_seconds() -> None:
         for _, image in rungs(document, document.canvas, document.canvas_rect, sizes):
             started = time.process_time()
             for format in formats:
-                encode(image, format, DEFAULT_QUALITY[format])
+                encode(image, format, FORMATS[format].quality)
             total += time.process_time() - started
     print(total)
 
@@ -175,7 +187,7 @@ def against_pillow(photos: list[Path], folder: Path, name: str) -> Ratio:
 
 
 def pillow_loop(path: Path, target: Path, format: Format) -> None:
-    quality = DEFAULT_QUALITY[format]
+    quality = FORMATS[format].quality
     with Image.open(path) as opened:
         image = opened.convert("RGB")
     for width in WIDTHS:
@@ -185,4 +197,4 @@ def pillow_loop(path: Path, target: Path, format: Format) -> None:
         if format is Format.JPEG:
             small.save(file, quality=quality, optimize=True, progressive=True)
         else:
-            small.save(file, quality=quality, method=DEFAULT_EFFORT[format])
+            small.save(file, quality=quality, method=FORMATS[format].effort)

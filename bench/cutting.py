@@ -19,12 +19,13 @@ import pyvips
 from playwright.sync_api import expect, sync_playwright
 
 from bench.designs import layered
-from gefa.core.make.jobs import prepare, survey_for
+from bench.rungs import rungs
+from gefa.core.make.prepare import prepare, survey_for
 from gefa.core.plan.plan import load_plan, parse_plan
 from gefa.core.read import read
 from gefa.core.threads import cores
 from gefa.core.treat.encode import encode
-from gefa.core.treat.pictures import fit_alpha, rungs
+from gefa.core.treat.pictures import fit_alpha
 from gefa.core.treat.recipe import Aim
 from gefa.serve import free_port
 from gefa.work.batch import Exporter

@@ -49,7 +49,7 @@ def peak_memory(folder: Path) -> Memory:
 
 def print_peak() -> None:
     """The other end of ``peak_memory``: what a worker process does, and its high-water mark."""
-    from gefa.core.make.jobs import prepare, survey_for
+    from gefa.core.make.prepare import prepare, survey_for
     from gefa.core.plan.plan import Plan
     from gefa.core.read import read
     from gefa.work.batch import make_cut

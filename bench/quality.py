@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from math import log2
 from pathlib import Path
 from statistics import median
 
@@ -15,25 +14,25 @@ import pyvips
 from ssimulacra2 import compute_ssimulacra2
 
 from bench.batch import WIDTHS
+from bench.rungs import rungs
+from gefa.core.geometry import Size, height_for
 from gefa.core.read import read
+from gefa.core.read.document import Document
 from gefa.core.treat.encode import encode
-from gefa.core.treat.encode_at_quality import EncodeRequest, EncodeSource, find
-from gefa.core.treat.formats import Format
+from gefa.core.treat.encode_at_quality import PROBE_WIDTH, EncodeRequest, EncodeSource, find
+from gefa.core.treat.formats import LOSSY, Format
 from gefa.core.treat.ladder import ladder
-from gefa.core.treat.pictures import rungs
 from gefa.core.treat.quality_search import EncodeResult
 from gefa.core.treat.recipe import Aim, Settings
 from gefa.core.treat.score import Reference
-from gefa.core.treat.typical_curves import DRIFT, Curve, moved
 
 LOOK = 75.0
-FORMATS = (Format.AVIF, Format.WEBP, Format.JPEG)
 
 
 @dataclass
 class Searching:
-    """Seconds of searches, and of one encode each at the quality they found; how many encodes each
-    took; how far above the look they came; bytes."""
+    """CPU seconds of searches, and of one encode each at the quality they found; how many
+    encodes each took; how far above the look they came; bytes."""
 
     seconds: float = 0.0
     fixed_seconds: float = 0.0
@@ -58,51 +57,53 @@ class Searching:
 
 
 def searching(photos: list[Path]) -> Searching:
-    """Whole ladders of photographs, by one thread, each from its smallest width on."""
+    """Whole ladders of photographs, by one thread."""
     result = Searching()
-    qualities: dict[Format, int] = dict.fromkeys(FORMATS, 0)
+    qualities: dict[Format, int] = dict.fromkeys(LOSSY, 0)
     for path in photos:
         for format, found in _ladder(path, result):
             qualities[format] = max(qualities[format], found.quality or 0)
     for path in photos:
-        for image in _pictures(path):
+        document = read(path)
+        for image in _at(document, ladder(document.size, WIDTHS)):
             result.fixed_bytes += sum(
-                len(encode(image, format, qualities[format])) for format in FORMATS
+                len(encode(image, format, qualities[format])) for format in LOSSY
             )
     return result
 
 
-def _pictures(path: Path) -> Iterator[pyvips.Image]:
-    document = read(path)
-    for _, image in rungs(
-        document, document.canvas, document.canvas_rect, ladder(document.size, WIDTHS)
-    ):
-        yield image
-
-
 def _ladder(path: Path, result: Searching) -> Iterator[tuple[Format, EncodeResult]]:
-    curves: dict[Format, tuple[int, Curve]] = {}
-    looked: EncodeSource | None = None
-    for image in _pictures(path):
-        looked = EncodeSource(image, smaller=looked)
-        for format in FORMATS:
-            curve = None
-            if format in curves:
-                width, known = curves[format]
-                curve = moved(known, DRIFT[format] * log2(image.width / width))
-            began = time.perf_counter()
-            found = find(looked, EncodeRequest(format, Aim(look=LOOK), Settings(), curve=curve))
-            between = time.perf_counter()
+    document = read(path)
+    sizes = ladder(document.size, WIDTHS)
+    probes: list[EncodeSource] = []
+
+    def probe() -> EncodeSource:
+        """One for all widths, as in a run; the time that it takes is that of the first."""
+        if not probes:
+            size = Size(PROBE_WIDTH, height_for(document.size, PROBE_WIDTH))
+            (image,) = _at(document, [size])
+            probes.append(EncodeSource(image))
+        return probes[0]
+
+    for image in _at(document, sizes):
+        source = EncodeSource(image, probe=probe)
+        for format in LOSSY:
+            began = time.process_time()
+            found = find(source, EncodeRequest(format, Aim(look=LOOK), Settings()))
+            between = time.process_time()
             encode(image, format, found.quality)
-            result.fixed_seconds += time.perf_counter() - between
+            result.fixed_seconds += time.process_time() - between
             result.seconds += between - began
             result.encodes.append(found.encodes)
             result.named += bool(found.limit)
             result.above.append((found.score or 0) - LOOK)
             result.bytes += len(found.data)
-            if found.curve is not None:
-                curves[format] = (image.width, found.curve)
             yield format, found
+
+
+def _at(document: Document, sizes: Sequence[Size]) -> Iterator[pyvips.Image]:
+    for _, image in rungs(document, document.canvas, document.canvas_rect, sizes):
+        yield image
 
 
 @dataclass

@@ -1,60 +1,64 @@
-"""A shelf in memory."""
+"""A shelf in memory, and a folder that remembers."""
 
 from __future__ import annotations
 
-import hashlib
-from typing import Any
+from collections.abc import Iterable
+from pathlib import Path
 
-from gefa.core.deliver.shelf import Stored
+from gefa.core.make.folder_shelf import FolderShelf
+from gefa.core.make.made import CutFacts, MadeVariant
+from gefa.core.make.report import JobReport
+
+
+def remember(out: Path, *reports: JobReport) -> None:
+    """Let the folder remember what jobs made, as an export does at its end."""
+    shelf = FolderShelf(out)
+    for report in reports:
+        paths = {key: path for path, key in report.keys.items()}
+        shelf.remember(report.made, paths, report.facts)
+    shelf.sweep()
 
 
 class MemoryShelf:
-    """Keeps what is made in ``data`` by path."""
+    """Keeps what is placed in ``data`` by path, and everything that was made in ``bytes`` and
+    ``made`` by key. ``begin`` starts another job."""
 
     def __init__(self) -> None:
         self.data: dict[str, bytes] = {}
-        self.keys: dict[str, str] = {}
-        self.measured: dict[str, dict[str, Any]] = {}
-        self.facts: dict[str, dict[str, Any]] = {}
+        self.bytes: dict[str, bytes] = {}
+        self.made: dict[str, MadeVariant] = {}
+        self.measured: dict[str, CutFacts] = {}
+        self._new: set[str] = set()
 
-    def recall(self, key: str, path: str) -> Stored | None:
-        known = self.keys.get(key)
-        if known is None:
-            return None
-        self.data[path] = self.data[known]
-        self.measured[path] = self.measured[known]
-        return self._stored(path, reused=True)
+    def begin(self) -> None:
+        self.data.clear()
+        self._new.clear()
 
-    def keep(
-        self,
-        key: str,
-        path: str,
-        data: bytes,
-        *,
-        quality: int | None = None,
-        score: float | None = None,
-    ) -> Stored:
-        self.data[path] = data
-        self.measured[path] = {"quality": quality, "score": score}
-        self.keys[key] = path
-        return self._stored(path, reused=False)
+    def known(self, keys: Iterable[str]) -> dict[str, MadeVariant]:
+        return {key: self.made[key] for key in keys if key in self.made}
 
-    def _stored(self, path: str, *, reused: bool) -> Stored:
-        data = self.data[path]
-        digest = hashlib.sha256(data).hexdigest()
-        return Stored(sha256=digest, bytes=len(data), reused=reused, **self.measured[path])
+    def facts(self, key: str) -> CutFacts | None:
+        return self.measured.get(key)
 
-    def load(self, stored: Stored, path: str) -> bytes:
-        return self.data[path]
+    def put(self, key: str, made: MadeVariant, data: bytes | None) -> None:
+        if data is not None:
+            self.bytes[key] = data
+        self.made[key] = made
+        self._new.add(key)
 
-    def rate(self, key: str, score: float) -> None:
-        self.measured[self.keys[key]]["score"] = score
+    def note(self, key: str, made: MadeVariant) -> None:
+        self.made[key] = made
 
-    def discard(self, path: str) -> None:
-        del self.data[path]
+    def put_facts(self, key: str, facts: CutFacts) -> None:
+        self.measured[key] = facts
 
-    def recall_facts(self, key: str) -> dict[str, Any] | None:
-        return self.facts.get(key)
+    def load(self, key: str) -> bytes | None:
+        return self.bytes.get(key)
 
-    def keep_facts(self, key: str, facts: dict[str, Any]) -> None:
-        self.facts[key] = facts
+    def place(self, key: str, path: str) -> bool:
+        if key in self.bytes:
+            self.data[path] = self.bytes[key]
+        return key in self.bytes
+
+    def is_new(self, key: str) -> bool:
+        return key in self._new

@@ -123,10 +123,11 @@ def test_a_bad_source_costs_no_other(tmp_path: Path) -> None:
     assert done.returncode == 1
     found = manifest(out)
     assert {cut.name for cut in found.cuts} == {"good"}
-    reasons = {remark.cut: remark.reason for remark in found.failed}
-    assert "bad.png" in reasons["bad"]
+    reasons = {remark.source: remark.reason for remark in found.failed}
+    assert "ends too early" in reasons["bad.png"]
     assert "No such file" in reasons["missing.svg"]
     assert "failed: missing.svg" in done.stderr
+    assert done.stderr.count("missing.svg") == 1
 
 
 def test_an_earlier_result_outlives_a_failure(tmp_path: Path) -> None:

@@ -13,9 +13,9 @@ from pathlib import Path
 from types import FrameType
 
 import uvicorn
+from starlette.types import ASGIApp
 
 from gefa.core.errors import GefaError
-from gefa.web.app import create_app
 
 log = logging.getLogger("gefa.serve")
 
@@ -79,12 +79,10 @@ def free_port(host: str, wanted: int) -> int:
     return wanted
 
 
-def serve(
-    folder: Path, host: str, port: int, processes: int, watch_under: Path | None = None
-) -> None:
-    """Serve until stopped. Whatever was accepted and is not finished goes on at the next start."""
+def serve(folder: Path, app: ASGIApp, host: str, port: int, processes: int) -> None:
+    """Serve ``app`` until stopped, with so many worker processes beside it. Whatever was accepted
+    and is not finished goes on at the next start."""
     keeper = WorkerKeeper(folder, processes)
-    app = create_app(folder, watch_under)
     config = uvicorn.Config(
         app,
         host=host,

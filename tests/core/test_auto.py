@@ -62,7 +62,7 @@ def test_photographs_flat_art_and_text_are_told_apart() -> None:
 
 def chosen(tried: dict[str, Candidate], alpha: AlphaKind = AlphaKind.NONE) -> tuple[str, str]:
     by_format = {Format(name): candidate for name, candidate in tried.items()}
-    choice = choose(by_format, PictureNature(Nature.PHOTOGRAPH, 9_000), alpha, 75, 800)
+    choice = choose(by_format, Nature.PHOTOGRAPH, 9_000, alpha, 75, 800)
     assert set(choice.against) == set(by_format) - set(choice.formats)
     return " ".join(choice.formats), choice.why
 
@@ -135,6 +135,7 @@ def test_what_was_chosen_is_remembered_and_nothing_is_drawn_again(tmp_path: Path
     def never() -> Document:
         raise AssertionError("opened again")
 
+    shelf.begin()
     again = carry_out(job, never, shelf)
     assert again.record == first.record
     assert [f.path for f in again.files] == [f.path for f in first.files]
@@ -142,7 +143,10 @@ def test_what_was_chosen_is_remembered_and_nothing_is_drawn_again(tmp_path: Path
 
 
 def test_webp_without_loss_serves_flat_art_where_it_is_lighter() -> None:
-    found = find(EncodeSource(badge(400)), EncodeRequest(Format.WEBP, Aim(look=80), Settings()))
+    found = find(
+        EncodeSource(badge(400), nature=Nature.FLAT),
+        EncodeRequest(Format.WEBP, Aim(look=80), Settings()),
+    )
     assert found.quality is None
     assert found.score == 100
     assert "without loss" in found.limit

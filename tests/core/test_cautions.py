@@ -8,7 +8,7 @@ import numpy as np
 import pyvips
 
 from gefa.core import prepare, survey_for
-from gefa.core.make.make_cut import JobReport
+from gefa.core.make.report import JobReport
 from gefa.core.pixels import outside_srgb
 from gefa.core.plan.editor import PlanEditor
 from gefa.core.plan.plan import CutEntry, Plan, Rule, parse_plan
@@ -151,13 +151,13 @@ def test_an_exception_taken_back_leaves_what_tag_rule_or_default_say(tmp_path: P
         ("Ruled", "figure", 0),
         ("Ticked", "backdrop", 1),
     ):
-        excepted = PlanEditor(plan, source).judge(part, 0, Aim(look=90))
+        excepted = PlanEditor(plan, source).judge(part, "", Aim(look=90))
         back = PlanEditor(excepted, source).follow_default([part])
         (job,) = (j for j in prepare(source, back).jobs if j.cut.part == part)
         assert (job.cut.recipe, job.cut.quality) == (recipe, None)
         assert sum(entry.part == part for entry in back.cuts) == entries
-        other = PlanEditor(PlanEditor(plan, source).rename(part, 0, "sign"), source)
-        other = PlanEditor(other.choose([part], "icon", 0), source)
+        other = PlanEditor(PlanEditor(plan, source).rename(part, "", "sign"), source)
+        other = PlanEditor(other.choose([part], "icon", ""), source)
         kept = other.follow_default([part])
         (job,) = (j for j in prepare(source, kept).jobs if j.cut.part == part)
         assert (job.cut.name, job.cut.recipe) == ("sign", recipe), "its name stays"

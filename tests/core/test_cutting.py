@@ -94,8 +94,9 @@ def test_a_hand_stands_over_a_tag(design: Survey) -> None:
         ("Plain", "Plain", "figure", "hand"),
         ("Secret", "Secret", "icon", "tag"),
     ]
-    reasons = {r.cut: r.reason for r in gather(design, plan, default=False).warnings}
-    assert "no such part" in reasons["Gone"]
+    found = gather(design, plan, default=False)
+    reasons = {r.cut: r.reason for r in [*found.warnings, *found.unmatched]}
+    assert "has no part 'Gone'" in reasons["Gone"]
     assert "'figure'" in reasons["Typo"]
 
 

@@ -11,8 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gefa.core import carry_out, prepare, survey_for
-from gefa.core.make.jobs import Prepared
-from gefa.core.make.make_cut import JobReport
+from gefa.core.make.prepare import Prepared
+from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
 from gefa.core.treat.mark import marked

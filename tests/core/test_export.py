@@ -11,14 +11,15 @@ import pyvips
 
 from gefa.core import FolderShelf, carry_out, prepare, survey_for
 from gefa.core.errors import EncodeError
-from gefa.core.make.jobs import Prepared
-from gefa.core.make.make_cut import JobReport
+from gefa.core.make.prepare import Prepared
+from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
 from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import Recipe
 from tests.make import BLUE, RED, G, L, dot, flat, loaded, ora, photo, svg, with_tag
+from tests.shelves import remember
 
 ALL = Recipe(
     formats=tuple(Format),
@@ -228,8 +229,7 @@ def test_the_same_again_is_reused_and_a_change_costs_only_what_shows_it(tmp_path
 
     def reused(source: Path) -> dict[str, set[bool]]:
         _, reports = run(source, out, Plan())
-        shelf = FolderShelf(out)
-        shelf.remember({r.keys[f.path]: f for r in reports for f in r.files}, {})
+        remember(out, *reports)
         return {r.record.name: {f.reused for f in r.files} for r in reports}
 
     assert reused(design(BLUE)) == {"Top": {False}, "in": {False}, "other": {False}}
@@ -242,7 +242,7 @@ def test_a_file_that_was_changed_or_lost_is_made_again(tmp_path: Path) -> None:
     photo(90, 60).jpegsave(str(source))
     out = tmp_path / "out"
     report = one(source, out, ALL)
-    FolderShelf(out).remember({report.keys[f.path]: f for f in report.files}, {})
+    remember(out, report)
     (out / report.files[0].path).unlink()
     (out / report.files[1].path).write_bytes(b"scribble")
     again = one(source, out, ALL)
@@ -255,7 +255,7 @@ def test_a_file_under_a_new_name_is_not_encoded_again(tmp_path: Path) -> None:
     photo(90, 60).jpegsave(str(source))
     out = tmp_path / "out"
     report = one(source, out, ALL)
-    FolderShelf(out).remember({report.keys[f.path]: f for f in report.files}, {})
+    remember(out, report)
     renamed = one(source, out, ALL.model_copy(update={"name": "new/{cut}_{width}.{ext}"}))
     assert all(file.reused for file in renamed.files)
     assert all((out / file.path).is_file() for file in renamed.files)

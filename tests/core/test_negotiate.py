@@ -17,6 +17,7 @@ class Served:
     format: str
     width: int
     bytes: int
+    moves: bool = False
 
 
 CHROMIUM = "image/avif,image/webp,image/apng,image/svg+xml,image/*,*/*;q=0.8"
@@ -64,6 +65,17 @@ def test_the_lightest_of_equals_and_something_rather_than_nothing() -> None:
     assert pick(odd, CHROMIUM, 100) == odd[1]
     assert pick(odd, "*/*", 100) == odd[1], "all there is, though nobody said they know it"
     assert pick([], CHROMIUM, 100) is None
+
+
+def test_an_animation_is_sent_moving_however_light_a_still_is() -> None:
+    files = [
+        Served("avif", 320, 900),
+        Served("webp", 320, 50_000, moves=True),
+        Served("jpeg", 320, 3_000),
+    ]
+    assert pick(files, CHROMIUM, 100) == files[1]
+    assert pick(files, "image/avif", 100) == files[0], "it knows nothing that moves"
+    assert pick(files, "*/*", 100) == files[2]
 
 
 @given(st.text(max_size=80), st.one_of(st.none(), st.floats(0.1, 1e5)))

@@ -11,7 +11,7 @@ from gefa.core.deliver.compare import ComparedFiles, Verdict, counted, paired
 from gefa.core.deliver.manifest import File, Manifest
 from gefa.core.geometry import Size
 from gefa.core.look.proof import QUALITIES, curve_formats, measure_curve, rate_file, reference
-from gefa.core.make.jobs import CutJob
+from gefa.core.make.job import CutJob
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
 from gefa.core.read.document import Document
@@ -69,7 +69,7 @@ def test_a_curve_rises_and_its_points_are_the_files_of_a_later_run(tmp_path: Pat
     shelf = MemoryShelf()
     size = Size(200, 138)
     image = reference(job, document, size, shelf)
-    points = {p.quality: p for p in measure_curve(job, image, size, Format.JPEG, shelf)}
+    points = {p.quality: p for _, p in measure_curve(job, image, size, Format.JPEG, shelf)}
     assert set(points) == set(QUALITIES)
     ordered = [points[quality] for quality in sorted(QUALITIES)]
     assert [p.bytes for p in ordered] == sorted(p.bytes for p in ordered)
@@ -77,6 +77,7 @@ def test_a_curve_rises_and_its_points_are_the_files_of_a_later_run(tmp_path: Pat
     fixed, again = job_for(
         source, Recipe(formats=("jpeg",), widths=(200,), quality={Format.JPEG: QUALITIES[0]})
     )
+    shelf.begin()
     report = carry_out(again, lambda: fixed, shelf)
     assert [file.reused for file in report.files] == [True]
     assert report.files[0].score == points[QUALITIES[0]].score
@@ -92,9 +93,7 @@ def test_a_file_of_a_fixed_quality_is_rated_afterwards(tmp_path: Path) -> None:
     key = job.variants[0].key
     image = reference(job, document, Size(file.width, file.height), shelf)
     rate_file(job, image, key, Format.JPEG, shelf)
-    rated = shelf.recall(key, file.path)
-    assert rated is not None
-    assert 30 < (rated.score or 0) < 100
+    assert 30 < (shelf.known([key])[key].score or 0) < 100
 
 
 def file(bytes: int, score: float | None, sha: str = "", cut: str = "a", width: int = 100) -> File:

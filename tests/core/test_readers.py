@@ -14,8 +14,8 @@ from PIL.TiffImagePlugin import ImageFileDirectory_v2
 
 from gefa.core.errors import SourceError
 from gefa.core.geometry import Rect
-from gefa.core.make.jobs import prepare, survey_for
 from gefa.core.make.make_cut import carry_out
+from gefa.core.make.prepare import prepare, survey_for
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
 from gefa.core.read.document import Kind

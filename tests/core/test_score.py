@@ -12,9 +12,9 @@ from ssimulacra2 import compute_ssimulacra2
 
 import gefa.core.treat.score as module
 from gefa.core.treat.encode import encode
-from gefa.core.treat.encode_at_quality import decoded
 from gefa.core.treat.formats import Format
 from gefa.core.treat.score import AlphaReference, Bytes, Reference
+from gefa.core.treat.shown import shown
 from tests.make import dot, flat, photo
 
 
@@ -26,7 +26,7 @@ def pairs() -> list[tuple[str, Bytes, Bytes]]:
         picture = photo(width, height, number)
         worse = {
             **{
-                f"{format} {quality}": decoded(encode(picture, format, quality))
+                f"{format} {quality}": shown(encode(picture, format, quality), format)
                 for format in (Format.AVIF, Format.WEBP, Format.JPEG)
                 for quality in (25, 70)
             },

@@ -11,14 +11,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gefa.core.treat.encode import encode
-from gefa.core.treat.encode_at_quality import EncodeRequest, EncodeSource, find
-from gefa.core.treat.formats import Format
+from gefa.core.treat.encode_at_quality import PROBE_WIDTH, EncodeRequest, EncodeSource, find
+from gefa.core.treat.formats import LOSSY, Format, typical_of
 from gefa.core.treat.quality_search import MOST_ENCODES, SLACK, for_budget, for_look
 from gefa.core.treat.recipe import Aim, Settings
-from gefa.core.treat.typical_curves import LOWEST
 from tests.make import dot, photo
-
-LOSSY = (Format.AVIF, Format.WEBP, Format.JPEG)
 
 
 def textured(width: int, height: int, seed: int) -> pyvips.Image:
@@ -39,7 +36,7 @@ def test_a_look_is_met_closely_in_few_encodes() -> None:
             for target in (60.0, 75.0, 85.0):
                 found = find(looked, EncodeRequest(format, Aim(look=target), Settings()))
                 assert found.quality is not None
-                assert found.score == pytest.approx(looked.score(found.data), abs=1e-6)
+                assert found.score == pytest.approx(looked.score(found.data, format), abs=1e-6)
                 within = target <= (found.score or 0) <= target + SLACK
                 assert within or found.limit, (format, target, found.quality, found.score)
                 encodes.append(found.encodes)
@@ -60,7 +57,7 @@ def test_no_byte_limit_is_ever_exceeded() -> None:
                 if found.fits:
                     assert len(found.data) <= limit
                 else:
-                    assert found.quality == LOWEST[format]
+                    assert found.quality == typical_of(format).lowest
                     assert "lowest that is sane" in found.limit
 
 
@@ -78,24 +75,27 @@ def test_any_growing_curve_is_searched_to_its_end(
     def score(data: bytes) -> float:
         return min(100.0, lift + steep * len(data))
 
-    found = for_look(format, target, lambda quality: b"x" * quality, score)
+    start = typical_of(format).scores
+    found = for_look(format, target, lambda quality: b"x" * quality, score, start)
     assert found.quality is not None
     reached = found.score is not None and found.score >= target
     if reached and not found.limit:
         assert (found.score or 0) <= target + SLACK
     if not reached:
         assert "at its best" in found.limit
-    budget = for_budget(format, 60, lambda quality: b"x" * quality)
+    budget = for_budget(format, 60, lambda quality: b"x" * quality, pixels=500)
     assert len(budget.data) <= 60
 
 
-def test_a_neighbour_gives_a_better_start() -> None:
-    image = textured(300, 220, 5)
-    looked = EncodeSource(image)
-    first = find(looked, EncodeRequest(Format.JPEG, Aim(look=70), Settings()))
-    again = find(looked, EncodeRequest(Format.JPEG, Aim(look=70), Settings(), curve=first.curve))
-    assert again.encodes <= first.encodes
-    assert again.encodes <= 2
+def test_a_smaller_copy_gives_a_better_start() -> None:
+    """A search on a large picture begins where the one on its probe ended."""
+    image = textured(1300, 400, 5)
+    request = EncodeRequest(Format.JPEG, Aim(look=70), Settings())
+    probe = EncodeSource(image.resize(PROBE_WIDTH / image.width).cast("uchar"))
+    alone = find(EncodeSource(image), request)
+    helped = find(EncodeSource(image, probe=lambda: probe), request)
+    assert helped.encodes <= min(alone.encodes, 3)
+    assert 70 <= (helped.score or 0) <= 70 + SLACK
 
 
 def test_what_a_format_cannot_reach_is_named() -> None:

@@ -12,8 +12,8 @@ from gefa.core.cut.slice_geometry import cells, even_lines, fingerprint, gaps, l
 from gefa.core.cut.suggest import merged, objects_of, suggested
 from gefa.core.errors import PlanError
 from gefa.core.geometry import Rect, Size
-from gefa.core.make.jobs import prepare, survey_for
 from gefa.core.make.make_cut import carry_out
+from gefa.core.make.prepare import prepare, survey_for
 from gefa.core.plan.gather import gather
 from gefa.core.plan.plan import CellEntry, Plan, SliceEntry, Split, parse_plan
 from gefa.core.read import read

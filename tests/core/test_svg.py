@@ -8,7 +8,7 @@ import pytest
 
 from gefa.core.errors import SourceError
 from gefa.core.geometry import Rect, Size
-from gefa.core.make.jobs import prepare, survey_for
+from gefa.core.make.prepare import prepare, survey_for
 from gefa.core.plan.plan import Plan
 from gefa.core.read import read
 from gefa.core.read.document import Document, Kind

@@ -10,13 +10,14 @@ from pydantic import ValidationError
 
 from gefa.core import FolderShelf, carry_out, prepare, survey_for
 from gefa.core.errors import PlanError
-from gefa.core.make.make_cut import JobReport
+from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import CutEntry, Plan, parse_plan
 from gefa.core.read import read
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Aim, Chroma, Fit, Keep, Recipe
 from tests.core.test_export import one
 from tests.make import L, dot, loaded, ora, photo
+from tests.shelves import remember
 
 
 def jpeg(path: Path, width: int = 400, height: int = 260, **options: object) -> Path:
@@ -206,13 +207,11 @@ def test_what_moved_or_was_renamed_is_told_where_and_what_it_is_now(tmp_path: Pa
     def exported(x: int, name: str, recipe: Recipe) -> JobReport:
         layers = [L(name, dot(90, 60, (0, 0, 90, 60)), x, 20)]
         source = ora(tmp_path / "sign.ora", 300, 200, layers)
-        shelf = FolderShelf(tmp_path / "out")
         plan = Plan(recipes={"r": recipe}, cuts=(CutEntry(part=name, recipe="r"),))
         document = read(source)
         (job,) = prepare(survey_for(document, plan), plan).jobs
-        report = carry_out(job, lambda: document, shelf)
-        by_key = {report.keys[file.path]: file for file in report.files}
-        shelf.remember(by_key, report.facts)
+        report = carry_out(job, lambda: document, FolderShelf(tmp_path / "out"))
+        remember(tmp_path / "out", report)
         return report
 
     whole = Recipe(formats=("webp", "png"), widths=(90,), quality=Aim(look=99))
@@ -231,7 +230,7 @@ def test_a_lost_fallback_does_not_cost_the_format_that_keeps_transparency(tmp_pa
     dot(80, 80, (10, 10, 60, 60)).pngsave(str(source))
     recipe = Recipe(formats=("avif", "jpeg"), widths=(80,), quality={Format.AVIF: 95})
     first = one(source, tmp_path / "out", recipe)
-    FolderShelf(tmp_path / "out").remember({first.keys[f.path]: f for f in first.files}, {})
+    remember(tmp_path / "out", first)
     (tmp_path / "out" / "a-80.jpg").unlink()
     again = one(source, tmp_path / "out", recipe)
     assert {file.format for file in again.files} == {Format.AVIF, Format.JPEG}

@@ -10,10 +10,13 @@ from sqlmodel import select
 from gefa.core.cut.cut import Origin, Remark
 from gefa.core.deliver.manifest import CutRecord, File
 from gefa.core.errors import PlanError
-from gefa.core.make.make_cut import JobReport
+from gefa.core.make.made import MadeVariant
+from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import BUILT_IN, Recipe
+from gefa.store.contracts import ReadBody
+from gefa.store.ledger import enter
 from gefa.store.models import Revision, Run, Source, Task, TaskKind, TaskState, Variant, now
 from gefa.store.on_demand_jobs import KEPT, request_task, requeue, task_on
 from gefa.store.recipes import (
@@ -81,17 +84,17 @@ def test_a_source_has_the_shared_recipes_and_its_own_before_them(store: Store) -
 
 
 def test_what_is_asked_for_again_is_found_and_old_jobs_are_forgotten(store: Store) -> None:
-    task: dict[str, Any] = {"blob": "b"}
+    body = ReadBody(blob="b", name="b")
     with store.session() as session:
-        first = request_task(session, TaskKind.TRY, "topic 0", task, name="hero")
-        assert request_task(session, TaskKind.TRY, "topic 0", task, name="hero").id == first.id
+        first = request_task(session, "topic 0", body, name="hero")
+        assert request_task(session, "topic 0", body, name="hero").id == first.id
         assert task_on(session, TaskKind.PROOF, "topic 0") is None
         for number in range(1, KEPT + 8):
-            job = request_task(session, TaskKind.TRY, f"topic {number}", task, name="hero")
+            job = request_task(session, f"topic {number}", body, name="hero")
             job.state = TaskState.DONE
             session.add(job)
             session.flush()
-        kept = session.exec(select(Task).where(Task.kind == TaskKind.TRY)).all()
+        kept = session.exec(select(Task).where(Task.kind == TaskKind.READ)).all()
         assert len(kept) <= KEPT + 2
         assert first.id in {job.id for job in kept}, "it is still to be done"
         done = kept[-1]
@@ -177,10 +180,10 @@ def test_only_what_failed_is_made_once_more(store: Store) -> None:
 
 def test_looks_that_were_measured_since_are_told_in_the_sheet(store: Store) -> None:
     run_id = finished_run(store)
-    store.blobs.note("key of good.png", {"sha256": "0" * 64, "bytes": 9, "score": 81.5})
+    looked_at = MadeVariant(sha256="0" * 64, bytes=9, score=81.5)
     with store.session() as session:
         run = session.get_one(Run, run_id)
         assert [file.score for file in manifest_of(session, run).files] == [None, None]
-        measured = manifest_of(session, run, store.blobs).files
-        assert [file.score for file in measured] == [81.5, None]
+        enter(session, {"key of good.png": looked_at})
+        assert [file.score for file in manifest_of(session, run).files] == [81.5, None]
         assert runs_beside(session, run) == []

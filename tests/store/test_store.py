@@ -17,7 +17,8 @@ from sqlalchemy import create_engine, text
 from sqlalchemy.exc import IntegrityError, OperationalError
 from sqlmodel import SQLModel, select
 
-from gefa.core.deliver.shelf import write_whole
+from gefa.core.files import write_whole
+from gefa.core.make.made import MadeVariant
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.store.blobs import Blob, BlobShelf, BlobStore, TooManyBytes
 from gefa.store.models import Revision, RevisionState, Source, Task, Variant, new_id
@@ -147,17 +148,33 @@ def test_a_file_is_written_whole_or_not_at_all(
 
 def test_a_shelf_tells_its_own_from_what_was_there(tmp_path: Path) -> None:
     blobs = BlobStore(tmp_path)
+    made = MadeVariant(sha256=hashlib.sha256(b"data").hexdigest(), bytes=4)
     mine = BlobShelf(blobs, "job 1")
-    assert mine.recall("k", "p") is None
-    assert not mine.keep("k", "p", b"data").reused
-    again = mine.recall("k", "p")
-    assert again is not None
-    assert not again.reused
-    other = BlobShelf(blobs, "job 2").recall("k", "elsewhere")
-    assert other is not None
-    assert other.reused
-    blobs.path(other.sha256).unlink()
-    assert mine.recall("k", "p") is None, "a record without its blob is worth nothing"
+    assert mine.known(["k"]) == {}
+    mine.put("k", made, b"data")
+    again, other = BlobShelf(blobs, "job 1"), BlobShelf(blobs, "job 2")
+    assert again.known(["k"]) == other.known(["k"]) == {"k": made}
+    assert (again.is_new("k"), other.is_new("k")) == (True, False)
+    looked_at = made.model_copy(update={"score": 71.5})
+    other.note("k", looked_at)
+    assert BlobShelf(blobs, "job 3").known(["k"]) == {"k": looked_at}
+    assert other.load("k") == b"data"
+    assert other.place("k", "anywhere")
+    blobs.path(made.sha256).unlink()
+    assert not mine.place("k", "anywhere"), "a note without its blob is no file"
+    assert mine.load("k") is None
+
+
+def test_notes_that_nobody_uses_are_swept(tmp_path: Path) -> None:
+    blobs = BlobStore(tmp_path)
+    shelf = BlobShelf(blobs, "job")
+    for key in ("used", "unused"):
+        shelf.put(key, MadeVariant(sha256=blobs.put(key.encode()).sha256, bytes=6), None)
+    for note in tmp_path.glob("made/*/*.json"):
+        os.utime(note, (1, 1))
+    assert shelf.place("used", "")
+    assert blobs.sweep_notes(3600) == 1
+    assert set(BlobShelf(blobs, "other").known(["used", "unused"])) == {"used"}
 
 
 def test_the_same_name_makes_a_revision_and_the_same_bytes_nothing(store: Store) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import os
 import re
+import sqlite3
 import zipfile
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -15,6 +16,7 @@ import pytest
 
 from gefa.core.deliver.manifest import Manifest
 from gefa.core.plan.plan import parse_plan
+from gefa.core.treat.recipe import Aim
 from tests.conftest import HTTP, Server, eventually, start
 from tests.make import BLUE, GREEN, RED, G, L, dot, flat, ora, photo, svg
 from tests.web.test_pages import bring_in, png, ready, run
@@ -102,10 +104,10 @@ def test_what_cannot_be_is_refused_with_a_reason(pages: httpx.Client) -> None:
         ({"do": "split", "columns": "many"}, "whole number"),
         ({"do": "split", "columns": "900000"}, "less than or equal"),
         ({"do": "draw", "x": "0", "y": "0", "width": "0", "height": "9"}, "at least 1 px"),
-        ({"do": "reshape", "index": "7", "x": "0", "y": "0", "width": "1", "height": "9"}, "no such"),
+        ({"do": "reshape", "slice": "7", "x": "0", "y": "0", "width": "1", "height": "9"}, "no such"),
         ({"do": "size", "part": "/", "width": "-3"}, "greater than 0"),
         ({"do": "rule-add", "parts": "*", "recipe": "nope"}, "no recipe"),
-        ({"do": "slice-name", "slice": "x", "name": "y"}, "names no slice"),
+        ({"do": "slice-name", "slice": "x", "name": "y"}, "no such slice"),
     ):  # fmt: skip
         answer = pages.post(f"/sources/{source}/plan", data=fields)
         assert answer.status_code == 422, fields
@@ -118,10 +120,10 @@ def test_rules_come_and_go_and_ticks_stand(pages: httpx.Client, tmp_path: Path) 
     change(pages, source, do="tick", part="Sign", on="true")
     assert "by rule" in change(pages, source, do="rule-add", parts="Sky/*", recipe="icon")
     change(pages, source, do="rule-add", parts="**", recipe="")
-    change(pages, source, do="rule-raise", index="1")
+    change(pages, source, do="rule-raise", rule="r1")
     text = pages.get(f"/sources/{source}").text
     assert "by rule" not in re.sub(r"<select.*?</select>", "", text, flags=re.S)
-    change(pages, source, do="rule-remove", index="0")
+    change(pages, source, do="rule-remove", rule="r1")
     found = manifest(pages, run(pages, source))
     assert {cut.name: cut.origin.value for cut in found.cuts} == {"Kite": "rule", "Sign": "hand"}
 
@@ -186,9 +188,7 @@ def test_originals_are_listed_narrowed_and_taken_out(pages: httpx.Client, tmp_pa
 def test_very_large_files_are_asked_for_first(pages: httpx.Client, tmp_path: Path) -> None:
     shape = '<circle id="disc" cx="50" cy="50" r="40"/><path id="leaf #icon" d="M0 0h9v9z"/>'
     source = source_of(pages, "large.svg", svg(tmp_path / "l.svg", shape).read_bytes())
-    text = change(
-        pages, source, do="size", part="disc", width="70", unit="cm", dpi="300", index="0"
-    )
+    text = change(pages, source, do="size", part="disc", width="70", unit="cm", dpi="300", line="0")
     assert "8,268 × 8,268 px, 68.4 megapixels" in text
     assert "Run asks first" in text
     asked = pages.post(f"/sources/{source}/runs")
@@ -278,3 +278,97 @@ def test_a_watched_folder_gives_revisions_that_run_by_themselves(
             eventually(lambda: "/runs/" in pages.get("/runs").text.split("<main")[1])
     finally:
         server.stop()
+
+
+def step(pages: httpx.Client, source: str) -> str:
+    """Which step of the plan a page was drawn from."""
+    found = re.search(r'data-step="([^"]*)"', pages.get(f"/sources/{source}").text)
+    assert found is not None
+    return found[1]
+
+
+def test_a_form_of_another_step_changes_nothing_else(pages: httpx.Client) -> None:
+    """Two windows: a rule that both remove, a slice that moved up, an undo of something unseen."""
+    source = source_of(pages, "windows.png", png(5, 90, 60))
+    for parts in ("A/*", "B/*", "C/*"):
+        change(pages, source, do="rule-add", parts=parts, recipe="icon")
+    drawn_from = step(pages, source)
+    fields = {"do": "rule-remove", "rule": "r0", "step": drawn_from}
+    address = f"/sources/{source}/plan"
+    assert pages.post(address, data=fields, headers=HX).status_code == 200
+    stale = pages.post(address, data=fields, headers=HX)
+    assert stale.status_code == 409
+    assert "changed meanwhile" in stale.text
+    assert "B/*" in stale.text, "it is answered with what is there now"
+    assert pages.post(address, data=fields).status_code == 409
+    stale = pages.post(f"/sources/{source}/undo", data={"step": drawn_from}, headers=HX)
+    assert stale.status_code == 409
+    rules = parse_plan(plan(pages, source), "p").rules
+    assert [rule.parts for rule in rules] == ["B/*", "C/*"]
+    # What nobody touched meanwhile may be changed from an older page.
+    other = {"do": "name", "part": "/", "name": "cover", "step": drawn_from}
+    assert pages.post(address, data=other, headers=HX).status_code == 200
+    again = {"do": "name", "part": "/", "name": "banner", "step": drawn_from}
+    assert pages.post(address, data=again, headers=HX).status_code == 409
+    assert parse_plan(plan(pages, source), "p").cuts[0].name == "cover"
+
+
+def test_an_edit_that_makes_no_plan_is_refused(pages: httpx.Client) -> None:
+    source = source_of(pages, "refused.png", png(6, 90, 60))
+    address = f"/sources/{source}/plan"
+    for fields in (
+        {"do": "name", "part": "/", "name": "n" * 301},
+        {"do": "guides", "x": "120%"},
+        {"do": "guides", "x": "200000"},
+        {"do": "rule-add", "parts": "x" * 1001, "recipe": "icon"},
+    ):
+        answer = pages.post(address, data=fields, headers=HX)
+        assert answer.status_code == 422, fields
+    assert plan(pages, source) == ""
+    assert "from 0 to 100,000" in pages.post(address, data={"do": "guides", "x": "120%"}).text
+
+
+def test_a_plan_that_cannot_be_read_shows_its_page_with_undo(
+    pages: httpx.Client, demo: Server
+) -> None:
+    """As an earlier version may have stored it."""
+    source = source_of(pages, "unreadable.png", png(7, 90, 60))
+    change(pages, source, do="name", part="/", name="good")
+    change(pages, source, do="name", part="/", name="bad")
+    with sqlite3.connect(demo.folder / "gefa.sqlite3", timeout=30) as database:
+        database.execute(
+            "UPDATE plan_step SET plan = json_set(plan, '$.cuts[0].name', ?) WHERE source_id = ?"
+            " AND number = 2",
+            ("n" * 301, source),
+        )
+    shown = pages.get(f"/sources/{source}")
+    assert shown.status_code == 409
+    assert "the plan of unreadable.png: cannot be read: cuts.0.name" in shown.text
+    assert pages.post(f"/sources/{source}/runs").status_code == 409
+    assert pages.get("/recipes/icon").status_code == 200, "other pages do without it"
+    undone = pages.post(f"/sources/{source}/undo")
+    assert undone.status_code == 200
+    assert 'value="good"' in undone.text
+
+
+def test_lines_that_move_keep_what_their_slices_have(pages: httpx.Client) -> None:
+    source = source_of(pages, "kept-lines.png", png(8, 90, 60))
+    text = '[[slices]]\nsplit = { columns = 2 }\nquality = { look = 81 }\nrecipe = "icon"\n'
+    pages.post(f"/sources/{source}/plan.toml", files={"file": ("gefa.toml", text)})
+    change(pages, source, do="guides", x="30")
+    (entry,) = parse_plan(plan(pages, source), "p").slices
+    assert (entry.quality, entry.recipe) == (Aim(look=81), "icon")
+    assert entry.guides is not None
+
+
+def test_the_cut_that_is_shown_is_the_one_that_is_changed(pages: httpx.Client) -> None:
+    """The first of two entries makes no job: its recipe is gone."""
+    source = source_of(pages, "two-entries.png", png(9, 90, 60))
+    text = '[[cuts]]\npart = "/"\nrecipe = "gone"\n[[cuts]]\npart = "/"\nrecipe = "icon"\n'
+    pages.post(f"/sources/{source}/plan.toml", files={"file": ("gefa.toml", text)})
+    shown = pages.get(f"/sources/{source}").text
+    line = re.search(r'"do": "name", "line": "(\w+)"', shown.replace("&#34;", '"'))
+    assert line is not None
+    change(pages, source, do="name", part="/", line=line[1], name="sign")
+    cuts = parse_plan(plan(pages, source), "p").cuts
+    assert [(cut.recipe, cut.name) for cut in cuts] == [("gone", None), ("icon", "sign")]

@@ -112,7 +112,7 @@ def test_settings_are_changed_by_rows_and_what_cannot_be_is_refused(demo: Server
             "/uploads/nobody",
         ):
             assert client.get(missing).status_code == 404, missing
-        assert "cleared away" in client.get(f"{url}/trial?trial={'0' * 64}").text
+        assert "cleared away" in client.post(f"{url}/effect?trial={'0' * 64}").text
         refused = client.post("/slots/gallery/remove")
         assert (refused.status_code, "Remove them first" in refused.text) == (409, True)
         assert client.post(f"{url}/remove").url.path == "/slots"

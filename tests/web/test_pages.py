@@ -117,7 +117,7 @@ def test_a_part_is_ticked_named_and_taken_back(pages: httpx.Client, tmp_path: Pa
     assert 'value="Plain"' in ticked
     assert "by hand" in ticked
     assert 'value="Front page"' in change(do="name", part="Plain", name="Front page")
-    chosen = change(do="recipe", part="Plain", index="0", recipe="backdrop")
+    chosen = change(do="recipe", part="Plain", line="", recipe="backdrop")
     assert re.search(r'value="backdrop"[^>]*selected', chosen)
     assert "left out by hand" in change(do="tick", part="Pin")
     assert "by tag" in change(do="back", part="Pin")
@@ -285,11 +285,11 @@ def test_a_part_with_two_recipes_keeps_both_when_one_is_renamed(
             f"/sources/{source}/plan", data=fields, headers={"HX-Request": "true"}
         ).text
 
-    text = change(do="name", part="Pin", index="0", name="Badge")
+    text = change(do="name", part="Pin", line="0", name="Badge")
     assert 'value="Badge"' in text
     assert "files Pin-figure-" in text or 'value="Pin"' in text
     assert len(re.findall('name="recipe" aria-label="Recipe"', text)) == 2
-    assert len(re.findall('aria-label="Recipe"', change(do="drop", part="Pin", index="1"))) == 1
+    assert len(re.findall('aria-label="Recipe"', change(do="drop", part="Pin", line="e1"))) == 1
     assert (
         len(re.findall('aria-label="Recipe"', change(do="also", part="Pin", recipe="figure"))) == 2
     )
@@ -308,4 +308,4 @@ def test_a_chosen_part_that_a_new_revision_lacks_is_told(
     pages.post(f"/sources/{source}/plan", data={"do": "tick", "part": "Mast", "on": "true"})
     send(L("Sail", flat(60, 60)))
     text = ready(pages, source)
-    assert "<b>Mast</b>: the source has no such part" in text
+    assert "<b>Mast</b>: the source has no part &#39;Mast&#39;" in text

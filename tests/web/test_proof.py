@@ -36,7 +36,7 @@ def made(pages: httpx.Client, name: str, seed: int, text: str = PLAN) -> tuple[s
 
 def curve(pages: httpx.Client, address: str) -> str:
     def whole() -> str:
-        text = pages.get(address).text
+        text = pages.post(address).text
         return text if "Choose a point" in text else ""
 
     return str(eventually(whole))
@@ -52,12 +52,10 @@ def test_a_proof_shows_a_file_its_reference_and_its_curves(pages: httpx.Client) 
     shown = re.search(r'data-shown="([^"]+)"', text)
     assert shown is not None
     assert shown[1].endswith("proofed-160.jpg")
-    answer = eventually(
-        lambda: (
-            (r := pages.get(f"{address}/proof/proofed/reference?width=160")).status_code == 200
-            and r
-        )
-    )
+    reference = f"{address}/proof/proofed/reference?width=160"
+    assert pages.get(reference).status_code == 404, "looking at a page begins no work"
+    assert pages.post(reference).status_code == 202
+    answer = eventually(lambda: (r := pages.get(reference)).status_code == 200 and r)
     image = loaded(answer.content)
     assert (image.width, image.height, image.bands) == (160, 112, 3)
     drawn = curve(pages, f"{address}/proof/proofed/curve?width=160&format=jpeg")
@@ -85,8 +83,9 @@ def test_what_is_not_there_is_no_proof(pages: httpx.Client) -> None:
     odd = pages.get(f"{address}/proof/proofless?width=9999&format=bmp&quality=-3")
     assert odd.status_code == 200, "the nearest that there is"
     for quality in ("²", "9" * 4000, "-1", "nan"):
-        for path in ("", "/curve"):
-            answer = pages.get(f"{address}/proof/proofless{path}", params={"quality": quality})
+        for method, path in (("GET", ""), ("POST", "/curve")):
+            url = f"{address}/proof/proofless{path}"
+            answer = pages.request(method, url, params={"quality": quality})
             assert answer.status_code == 200, (quality, path)
         assert (
             keep(pages, f"{address}/proof/proofless", whom="cut", quality=quality).status_code

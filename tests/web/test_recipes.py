@@ -205,7 +205,7 @@ def test_a_recipe_is_begun_changed_tried_undone_and_removed(pages: httpx.Client)
     assert 'value="40, 80"' in changed.text
 
     def effect() -> str:
-        text = pages.get(f"/recipes/trial/effect?sample={source}&part=/", headers=HX).text
+        text = pages.post(f"/recipes/trial/effect?sample={source}&part=/", headers=HX).text
         return text if "<table" in text else ""
 
     text = str(eventually(effect))
@@ -269,8 +269,9 @@ def test_a_sample_on_which_names_clash_is_shown_and_only_saving_is_refused(
     refused = pages.post(f"/recipes/high?sample={thin}&part=/", data=words, headers=HX)
     assert refused.status_code == 422
     assert "two files would have the same name" in refused.json()["detail"]
-    for path in ("/recipes/high", "/recipes/high/effect"):
-        assert pages.get(f"{path}?sample={thin}&part=/").status_code == 200, path
+    for method, path in (("GET", "/recipes/high"), ("POST", "/recipes/high/effect")):
+        answer = pages.request(method, f"{path}?sample={thin}&part=/")
+        assert answer.status_code == 200, path
 
 
 def test_a_changed_recipe_counts_for_the_next_run_and_goes_into_the_plan_file(
@@ -298,7 +299,7 @@ def test_a_changed_recipe_counts_for_the_next_run_and_goes_into_the_plan_file(
     address = run(pages, source)
     assert "shared.png" in pages.get(f"{address}/manifest.json").text
     assert pages.get("/recipes").text.count("Used by") >= 1
-    change(pages, source, do="recipe", part="/", recipe="icon", index="0")
+    change(pages, source, do="recipe", part="/", recipe="icon", line="0")
     assert "exception:</b> recipe icon" in pages.get(f"/sources/{source}").text
     change(pages, source, do="follow", part="/")
     assert "exception:" not in pages.get(f"/sources/{source}").text

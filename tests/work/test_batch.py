@@ -14,7 +14,7 @@ import pytest
 from PIL import Image
 
 from gefa.core.errors import SourceError
-from gefa.core.make.jobs import CutJob
+from gefa.core.make.job import CutJob
 from gefa.core.plan.plan import CutEntry, Plan, parse_plan
 from gefa.work.batch import Exported, Exporter, ExportListener, Extras
 from gefa.work.pool import Pool

@@ -11,7 +11,8 @@ import pytest
 from sqlmodel import select
 
 from gefa.store.blobs import Blob
-from gefa.store.models import Revision, RevisionState, Task, TaskState
+from gefa.store.contracts import CONTRACTS
+from gefa.store.models import Revision, RevisionState, Task, TaskKind, TaskState
 from gefa.store.sources import bring_in
 from gefa.store.store import Store
 from gefa.work import foreman as module
@@ -42,8 +43,12 @@ class Desk:
         task = self.queue.huey.dequeue()
         return TaskMessage.model_validate_json(task.args[0]).job if task else None
 
+    def hold(self, job: str, lease: Lease) -> None:
+        """As another worker does."""
+        self.queue._leases.put_data(job, lease.model_dump_json().encode())
+
     def turn(self) -> None:
-        self.foreman._looked = -1e9
+        self.foreman._looked = self.foreman._listed = -1e9
         self.foreman.turn()
 
 
@@ -102,8 +107,7 @@ def test_a_job_whose_worker_died_is_sent_again_and_at_last_given_up(desk: Desk) 
         job = desk.take()
         assert job is not None
         assert desk.job().sent == sent
-        lease = Lease(host=host_id(), pid=_dead_pid(), beat=1)
-        desk.queue.huey.storage.put_data(f"lease:{job}", lease.model_dump_json().encode())
+        desk.hold(job, Lease(host=host_id(), pid=_dead_pid(), beat=1))
         desk.turn()
     assert desk.take() is None
     assert desk.job().state is TaskState.FAILED
@@ -127,8 +131,8 @@ def test_a_worker_on_another_machine_is_lost_when_its_beat_stops(
     assert job is not None
 
     def beats(beat: int) -> None:
-        lease = Lease(host="elsewhere", pid=1, beat=beat)
-        desk.queue.huey.storage.put_data(f"lease:{job}", lease.model_dump_json().encode())
+        assert job is not None
+        desk.hold(job, Lease(host="elsewhere", pid=1, beat=beat))
         desk.turn()
 
     beats(1)
@@ -147,7 +151,8 @@ def test_whether_a_worker_lives() -> None:
 
 def test_a_reading_and_an_upload_go_before_a_batch(desk: Desk) -> None:
     for kind in ("cut", "upload", "cut", "read"):
-        desk.queue.send(TaskMessage(job=kind, kind=kind, body={}))
+        priority = CONTRACTS[TaskKind(kind)].priority
+        desk.queue.send(TaskMessage(job=kind, kind=kind, body={}), priority)
     assert [desk.take() for _ in range(4)] == ["read", "upload", "cut", "cut"]
 
 

@@ -19,7 +19,7 @@ from gefa.core.units import weight
 
 if TYPE_CHECKING:
     from gefa.core.deliver.manifest import Manifest
-    from gefa.core.make.jobs import CutJob
+    from gefa.core.make.job import CutJob
     from gefa.core.plan.plan import Plan
     from gefa.core.read.survey import PartFacts, Survey
     from gefa.store.places import Places
@@ -65,6 +65,15 @@ AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
 DataFolder = Annotated[Path, typer.Option("--data", help="The folder that keeps everything.")]
 Port = Annotated[int, typer.Option("--port", min=0, max=65535, envvar="PORT")]
 Host = Annotated[str, typer.Option("--host", help="The address to listen on.")]
+HostNames = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--host-name",
+        help="A name that the server is known by, beside localhost; may be given several times.",
+        envvar="GEFA_HOST_NAMES",
+        show_default=False,
+    ),
+]
 WatchUnder = Annotated[
     Path,
     typer.Option("--watch-under", help="Only folders inside this one may be watched for saves."),
@@ -221,7 +230,9 @@ def _report(manifest: Manifest, sources: set[str]) -> None:
         ("dropped", manifest.dropped),
     ):
         for remark in remarks:
-            err_console.print(f"{word}: {remark.cut}: {remark.reason}", markup=False)
+            place = [remark.source] if remark.source and len(sources) > 1 else []
+            place += [remark.cut] if remark.cut not in place else []
+            err_console.print(f"{word}: {': '.join(place)}: {remark.reason}", markup=False)
 
 
 @app.command()
@@ -273,10 +284,12 @@ def serve(
     port: Port = 8741,
     workers: OwnWorkers = cores(),
     watch_under: WatchUnder = Path(),
+    host_name: HostNames = None,
 ) -> None:
     """Serve the web application, with its workers."""
     from gefa.serve import free_port
     from gefa.serve import serve as run_server
+    from gefa.web.app import create_app
 
     _log_to_stderr()
     _places()
@@ -289,7 +302,9 @@ def serve(
         err_console.print(f"gefa: port {port} is taken. Name another with --port.")
         raise typer.Exit(FAILED)
     out_console.print(f"Gefa is at http://{host}:{chosen}/")
-    run_server(data.resolve(), host, chosen, workers, watch_under)
+    folder = data.resolve()
+    app = create_app(folder, watch_under, host_names=host_name or ())
+    run_server(folder, app, host, chosen, workers)
 
 
 @app.command()
@@ -354,9 +369,11 @@ def demo(
     workers: Workers = cores(),
 ) -> None:
     """Serve Gefa with a made-up kite festival to try it on."""
+    from gefa.demo.site.app import festival
     from gefa.demo.world import SAMPLES, load_world, note_address
     from gefa.serve import free_port
     from gefa.serve import serve as run_server
+    from gefa.web.app import create_app
 
     _log_to_stderr()
     folder = data.resolve()
@@ -373,7 +390,7 @@ def demo(
     out_console.print(f"The sample website at {base_url}/festival/")
     out_console.print(f"Pictures to upload in {folder / SAMPLES}", soft_wrap=True)
     out_console.print("Stop it with Ctrl-C.")
-    run_server(folder, host, chosen, workers)
+    run_server(folder, create_app(folder, sample=festival), host, chosen, workers)
 
 
 def _places() -> Places:

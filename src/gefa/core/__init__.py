@@ -18,10 +18,10 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from gefa.core.deliver.shelf import FolderShelf
     from gefa.core.errors import GefaError
-    from gefa.core.make.jobs import prepare, survey_for
+    from gefa.core.make.folder_shelf import FolderShelf
     from gefa.core.make.make_cut import carry_out
+    from gefa.core.make.prepare import prepare, survey_for
     from gefa.core.plan.plan import Plan, load_plan
 
 __all__ = [
@@ -35,13 +35,13 @@ __all__ = [
 ]
 
 _WHERE = {
-    "FolderShelf": "gefa.core.deliver.shelf",
+    "FolderShelf": "gefa.core.make.folder_shelf",
     "GefaError": "gefa.core.errors",
     "Plan": "gefa.core.plan.plan",
     "carry_out": "gefa.core.make.make_cut",
     "load_plan": "gefa.core.plan.plan",
-    "prepare": "gefa.core.make.jobs",
-    "survey_for": "gefa.core.make.jobs",
+    "prepare": "gefa.core.make.prepare",
+    "survey_for": "gefa.core.make.prepare",
 }
 
 

@@ -1,4 +1,18 @@
-"""What can go wrong with somebody's file, said so that they can act on it."""
+"""What can go wrong with somebody's file, said so that they can act on it.
+
+GefaError
+├── SourceError           a source cannot be read
+│   └── UnsupportedSource   it is of a kind that Gefa does not read
+├── PartMissing           a design has no part of that path
+├── PlanError             a plan, recipe, rule or cut cannot be followed
+│   └── PlanUnreadable      a stored plan is none           (store.sources)
+├── EncodeError           a format cannot hold a picture, or its encoder refused it
+├── BucketError           a bucket cannot be used           (store.bucket)
+└── Crashed               a process died over a picture     (work.pool)
+
+Each says which file, what is wrong and what to do. Nothing else of Gefa raises for what a person
+gave it; any other exception is a mistake of ours.
+"""
 
 from __future__ import annotations
 
@@ -13,6 +27,11 @@ class GefaError(Exception):
         self.reason = reason
         self.file = file
         self.advice = advice
+
+    @property
+    def told(self) -> str:
+        """What is wrong and what to do, for where the file is named beside it."""
+        return f"{self.reason} {self.advice}".strip()
 
     def __str__(self) -> str:
         where = f"{self.file}: " if self.file else ""

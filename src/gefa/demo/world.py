@@ -6,7 +6,7 @@ import json
 from collections.abc import Callable
 from pathlib import Path
 
-from gefa.core.deliver.shelf import write_whole
+from gefa.core.files import write_whole
 from gefa.core.read import kind_of
 from gefa.demo.numbered import draw_numbered
 from gefa.demo.pennants import draw_pennants

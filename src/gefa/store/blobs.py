@@ -8,14 +8,16 @@ import os
 import shutil
 import tempfile
 import time
-from collections.abc import AsyncIterator, Callable, Iterator
+from collections.abc import AsyncIterator, Callable, Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
 
 import anyio.to_thread
+from pydantic import BaseModel, ValidationError
 
-from gefa.core.deliver.shelf import Stored, write_whole
+from gefa.core.files import write_whole
+from gefa.core.make.made import CutFacts, MadeVariant
 
 
 class TooManyBytes(Exception):
@@ -145,21 +147,38 @@ class BlobStore:
         for draft in self._incoming.iterdir():
             draft.unlink(missing_ok=True)
 
-    # -- what was made from what ---------------------------------------------------------
+    # -- notes on what was made from what ------------------------------------------------
 
-    def _record(self, key: str) -> Path:
+    def _note_path(self, key: str) -> Path:
         return self.root / "made" / key[:2] / f"{key}.json"
 
     def note(self, key: str, value: dict[str, Any]) -> None:
         """Remember a small JSON value under a key."""
-        write_whole(self._record(key), json.dumps(value, separators=(",", ":")).encode())
+        write_whole(self._note_path(key), json.dumps(value, separators=(",", ":")).encode())
 
     def noted(self, key: str) -> dict[str, Any] | None:
+        """What was remembered under a key, if anything was."""
         try:
-            value = json.loads(self._record(key).read_bytes())
+            value = json.loads(self._note_path(key).read_bytes())
         except (OSError, ValueError):
             return None
         return value if isinstance(value, dict) else None
+
+    def keep_note(self, key: str) -> None:
+        """Count a note as new: it was of use."""
+        self._touched(self._note_path(key))
+
+    def sweep_notes(self, older_than: float) -> int:
+        """Forget notes that were of no use for so many seconds; how many."""
+        before, gone = time.time() - older_than, 0
+        for path in (self.root / "made").glob("??/*.json"):
+            try:
+                if path.stat().st_mtime < before:
+                    path.unlink()
+                    gone += 1
+            except FileNotFoundError:
+                continue
+        return gone
 
 
 class Draft:
@@ -196,51 +215,78 @@ class Draft:
         self._path.unlink(missing_ok=True)
 
 
+class _Note(BaseModel):
+    """A variant as it is noted beside the blobs; ``maker`` is the task that made it."""
+
+    made: MadeVariant
+    maker: str
+
+
 class BlobShelf:
-    """The blob store as a job sees it. What the same job made in an earlier try, before it was
-    interrupted, counts as made by it, not as reused."""
+    """The blob store as a job sees it (a ``Shelf``). What the same job made in an earlier try,
+    before it was interrupted, counts as made by it, not as found."""
 
     def __init__(self, blobs: BlobStore, maker: str) -> None:
         self._blobs = blobs
         self._maker = maker
+        self._made: dict[str, _Note] = {}
 
-    def recall(self, key: str, path: str) -> Stored | None:
-        noted = self._blobs.noted(key)
-        if noted is None or not self._blobs.touch(noted["sha256"]):
+    def known(self, keys: Iterable[str]) -> dict[str, MadeVariant]:
+        found = {}
+        for key in keys:
+            note = self._made.get(key) or self._noted(key)
+            if note is not None:
+                self._made[key] = note
+                found[key] = note.made
+        return found
+
+    def _noted(self, key: str) -> _Note | None:
+        try:
+            return _Note.model_validate(self._blobs.noted(key))
+        except ValidationError:
+            return None  # none, or one of an edition before
+
+    def facts(self, key: str) -> CutFacts | None:
+        try:
+            facts = CutFacts.model_validate(self._blobs.noted(key))
+        except ValidationError:
             return None
-        own = noted.get("maker") == self._maker
-        measured = {name: noted.get(name) for name in ("quality", "score")}
-        return Stored(sha256=noted["sha256"], bytes=noted["bytes"], reused=not own, **measured)
+        self._blobs.keep_note(key)
+        return facts
 
-    def keep(
-        self,
-        key: str,
-        path: str,
-        data: bytes,
-        *,
-        quality: int | None = None,
-        score: float | None = None,
-    ) -> Stored:
-        blob = self._blobs.put(data)
-        measured = {"quality": quality, "score": score}
-        made = {"sha256": blob.sha256, "bytes": blob.bytes, "maker": self._maker}
-        self._blobs.note(key, made | measured)
-        return Stored(sha256=blob.sha256, bytes=blob.bytes, reused=False, **measured)
+    def put(self, key: str, made: MadeVariant, data: bytes | None) -> None:
+        if data is not None:
+            self._blobs.put(data)
+        self._keep(key, _Note(made=made, maker=self._maker))
 
-    def load(self, stored: Stored, path: str) -> bytes:
-        return self._blobs.path(stored.sha256).read_bytes()
+    def note(self, key: str, made: MadeVariant) -> None:
+        before = self._made.get(key)
+        self._keep(key, _Note(made=made, maker=before.maker if before else ""))
 
-    def rate(self, key: str, score: float) -> None:
-        """Note how the file made from ``key`` looks."""
-        noted = self._blobs.noted(key)
-        if noted is not None:
-            self._blobs.note(key, noted | {"score": score})
+    def _keep(self, key: str, note: _Note) -> None:
+        self._made[key] = note
+        self._blobs.note(key, note.model_dump(mode="json"))
 
-    def discard(self, path: str) -> None:
-        """Blobs have no paths; what is not listed in a report is not there."""
+    def put_facts(self, key: str, facts: CutFacts) -> None:
+        self._blobs.note(key, facts.model_dump(mode="json"))
 
-    def recall_facts(self, key: str) -> dict[str, Any] | None:
-        return self._blobs.noted(key)
+    def load(self, key: str) -> bytes | None:
+        made = self.known([key]).get(key)
+        if made is None or not made.sha256:
+            return None
+        try:
+            return self._blobs.path(made.sha256).read_bytes()
+        except FileNotFoundError:
+            return None
 
-    def keep_facts(self, key: str, facts: dict[str, Any]) -> None:
-        self._blobs.note(key, facts)
+    def place(self, key: str, path: str) -> bool:
+        """Blobs have no paths: the report says which file has which."""
+        made = self.known([key]).get(key)
+        if made is None or not made.sha256 or not self._blobs.touch(made.sha256):
+            return False
+        self._blobs.keep_note(key)
+        return True
+
+    def is_new(self, key: str) -> bool:
+        note = self._made.get(key)
+        return note is not None and note.maker == self._maker

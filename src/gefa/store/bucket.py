@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
 import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -16,6 +18,12 @@ from gefa.core.errors import GefaError
 from gefa.store.blobs import Blob, BlobStore
 
 NOT_THERE = frozenset({"404", "NoSuchKey", "NotFound"})
+LOCAL_BYTES = 20_000_000_000
+RENEWED_AFTER = 3600.0
+"""seconds; far less than a blob is kept that nothing refers to, and so long that what is used again
+and again is not written again each time"""
+IN_USE_SECONDS = 3600.0
+"""a copy that was used so lately may be open: no task takes longer"""
 
 
 class BucketError(GefaError):
@@ -48,7 +56,8 @@ class Bucket:
 
     def _call(self, name: str, path: str, **more: Any) -> Any:
         try:
-            return getattr(self._client, name)(Bucket=self._bucket, Key=self._key(path), **more)
+            where = {"Prefix" if name == "list_objects_v2" else "Key": self._key(path)}
+            return getattr(self._client, name)(Bucket=self._bucket, **where, **more)
         except ClientError as error:
             if error.response["Error"]["Code"] in NOT_THERE:
                 raise FileNotFoundError(path) from error
@@ -105,6 +114,23 @@ class Bucket:
             MetadataDirective="REPLACE",
         )
 
+    def renew(self, path: str) -> None:
+        """Count an object as put now; FileNotFoundError where there is none."""
+        found = self._call("head_object", path)
+        self.copy(path, path, found.get("ContentType", ""), found.get("CacheControl", ""))
+
+    def list(self, prefix: str) -> Iterator[tuple[str, float]]:
+        """Paths that begin with ``prefix``, each with the seconds since it was put."""
+        more: dict[str, str] = {}
+        while True:
+            page = self._call("list_objects_v2", prefix, **more)
+            for found in page.get("Contents", ()):
+                path = found["Key"].removeprefix(self._key(""))
+                yield path, float(time.time() - found["LastModified"].timestamp())
+            if not page.get("IsTruncated"):
+                return
+            more = {"ContinuationToken": page["NextContinuationToken"]}
+
 
 def blob_key(sha256: str) -> str:
     """Where a blob lies in a bucket."""
@@ -112,57 +138,128 @@ def blob_key(sha256: str) -> str:
 
 
 class BucketBlobs(BlobStore):
-    """Blobs in a bucket. Each machine keeps those that it has used in its own folder, too."""
+    """Blobs in a bucket, which is what counts. Each machine keeps copies of those that it used
+    last in its own folder, of about ``local_bytes`` together."""
 
-    def __init__(self, root: Path, bucket: Bucket) -> None:
+    def __init__(self, root: Path, bucket: Bucket, local_bytes: int = LOCAL_BYTES) -> None:
         super().__init__(root)
         self.bucket = bucket
+        self._local_bytes = local_bytes
+        self._grown = 0
 
     def path(self, sha256: str) -> Path:
         """Where the blob lies here; it is fetched if it does not yet."""
         local = super().path(sha256)
-        if not local.exists():
-            draft = self.draft()
-            try:
-                draft.fill(lambda target: self.bucket.fetch(blob_key(sha256), target))
-            except FileNotFoundError:
-                return local
-            finally:
-                draft.drop()
+        if self._touched(local):
+            return local
+        draft = self.draft()
+        try:
+            blob = draft.fill(lambda target: self.bucket.fetch(blob_key(sha256), target))
+        except FileNotFoundError:
+            return local
+        finally:
+            draft.drop()
+        self._make_room(blob.bytes)
         return local
 
     def put(self, data: bytes) -> Blob:
         blob = super().put(data)
-        self._send(blob.sha256)
+        self._send(blob)
         return blob
 
     def _place(self, draft: Path, sha256: str, size: int) -> Blob:
         blob = super()._place(draft, sha256, size)
-        self._send(sha256)
+        self._send(blob)
         return blob
 
-    def _send(self, sha256: str) -> None:
-        if self.bucket.age(blob_key(sha256)) is None:
-            self.bucket.put(blob_key(sha256), self.local(sha256))
+    def _send(self, blob: Blob) -> None:
+        if not self._renewed(blob.sha256):
+            self.bucket.put(blob_key(blob.sha256), self.local(blob.sha256))
+            self._make_room(blob.bytes)
+
+    def _renewed(self, sha256: str) -> bool:
+        """Whether the bucket has the blob; one that has been there for long counts as new then, as
+        ``touch`` promises."""
+        age = self.bucket.age(blob_key(sha256))
+        if age is not None and age > RENEWED_AFTER:
+            try:
+                self.bucket.renew(blob_key(sha256))
+            except FileNotFoundError:
+                return False
+        return age is not None
 
     def touch(self, sha256: str) -> bool:
-        return super().touch(sha256) or self.bucket.age(blob_key(sha256)) is not None
+        if self._renewed(sha256):
+            return True
+        if not super().touch(sha256):
+            return False
+        self.bucket.put(
+            blob_key(sha256), self.local(sha256)
+        )  # the bucket lost it, this machine not
+        return True
 
     def delete(self, sha256: str, older_than: float) -> bool:
         age = self.bucket.age(blob_key(sha256))
-        if not super().delete(sha256, older_than) or (age is not None and age < older_than):
+        if age is not None and age < older_than:
+            return False
+        if not super().delete(sha256, older_than):
             return False
         if age is not None:
             self.bucket.delete(blob_key(sha256))
         return True
 
+    def all(self) -> Iterator[str]:
+        for path, _ in self.bucket.list("blobs/"):
+            yield path.rpartition("/")[2]
+
+    def _make_room(self, more: int) -> None:
+        """Once a tenth of what may lie here came anew, let go what was used longest ago."""
+        self._grown += more
+        if self._grown < self._local_bytes / 10:
+            return
+        self._grown = 0
+        copies = sorted(_copies(self.root / "blobs"), key=lambda copy: copy[1].st_mtime)
+        held = sum(found.st_size for _, found in copies)
+        in_use = time.time() - IN_USE_SECONDS
+        for path, found in copies:
+            if held <= self._local_bytes or found.st_mtime > in_use:
+                return
+            path.unlink(missing_ok=True)
+            held -= found.st_size
+
+    # -- notes ---------------------------------------------------------------------------
+
     def note(self, key: str, value: dict[str, Any]) -> None:
         data = json.dumps(value, separators=(",", ":")).encode()
-        self.bucket.put(f"made/{key[:2]}/{key}.json", data, "application/json")
+        self.bucket.put(_note_key(key), data, "application/json")
 
     def noted(self, key: str) -> dict[str, Any] | None:
         try:
-            value = json.loads(self.bucket.get(f"made/{key[:2]}/{key}.json"))
+            value = json.loads(self.bucket.get(_note_key(key)))
         except (FileNotFoundError, ValueError):
             return None
         return value if isinstance(value, dict) else None
+
+    def keep_note(self, key: str) -> None:
+        """Only when it is old: each look at a bucket takes its time."""
+        age = self.bucket.age(_note_key(key))
+        if age is not None and age > RENEWED_AFTER:
+            self.bucket.renew(_note_key(key))
+
+    def sweep_notes(self, older_than: float) -> int:
+        old = [path for path, age in self.bucket.list("made/") if age > older_than]
+        for path in old:
+            self.bucket.delete(path)
+        return len(old)
+
+
+def _note_key(key: str) -> str:
+    return f"made/{key[:2]}/{key}.json"
+
+
+def _copies(folder: Path) -> Iterator[tuple[Path, os.stat_result]]:
+    for path in folder.glob("??/*"):
+        try:
+            yield path, path.stat()
+        except FileNotFoundError:
+            continue

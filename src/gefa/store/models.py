@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
-import secrets
-import time
+import threading
 from datetime import UTC, datetime
 from enum import StrEnum
 from typing import Any
 
-from sqlalchemy import JSON, Column, DateTime, UniqueConstraint
+from sqlalchemy import JSON, Column, DateTime, Index, UniqueConstraint
 from sqlmodel import Field, SQLModel
+from uuid6 import uuid7
+
+_ID_LOCK = threading.Lock()
 
 
 def new_id() -> str:
-    """27 hex digits: 11 of milliseconds, 16 random, so that no id can be guessed."""
-    return f"{time.time_ns() // 1_000_000:011x}{secrets.randbits(64):016x}"
+    """31 hex digits that sort by when they were given, also within a millisecond and when the
+    clock is set back (RFC 9562, version 7, without its first digit, which is 0 until 2527): ids of
+    before had 11 digits of milliseconds, too. 62 of their bits are random."""
+    with _ID_LOCK:  # the library remembers the last one it gave, and threads would share it
+        return uuid7().hex[1:]
 
 
 def now() -> datetime:
@@ -160,6 +165,7 @@ class Task(SQLModel, table=True):
     """
 
     __tablename__ = "job"
+    __table_args__ = (Index("ix_job_state_sent", "state", "sent"),)
 
     id: str = Field(default_factory=new_id, primary_key=True)
     kind: TaskKind
@@ -205,9 +211,40 @@ class Variant(SQLModel, table=True):
     sha256: str
     quality: int | None = None
     score: float | None = None
+    moves: bool = Field(default=False, sa_column_kwargs={"server_default": "0"})
     reused: bool = False
     waiting: bool = Field(default=False, sa_column_kwargs={"server_default": "0"})
     retired: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
+
+
+class MadeEntry(SQLModel, table=True):
+    """A variant in the ledger, by the key of what it was made from; see ``MadeVariant``."""
+
+    __tablename__ = "made"
+
+    key: str = Field(primary_key=True)
+    sha256: str
+    bytes: int
+    quality: int | None = None
+    score: float | None = None
+    limit: str = ""
+    short: bool = False
+    fits: bool = True
+    used: datetime = Field(
+        default_factory=now, sa_type=DateTime(timezone=True), index=True, nullable=False
+    )
+
+
+class FactsEntry(SQLModel, table=True):
+    """What was measured of a cut's pixels, in the ledger; see ``CutFacts``."""
+
+    __tablename__ = "cut_facts"
+
+    key: str = Field(primary_key=True)
+    facts: dict[str, Any] = _json(dict)
+    used: datetime = Field(
+        default_factory=now, sa_type=DateTime(timezone=True), index=True, nullable=False
+    )
 
 
 class Site(SQLModel, table=True):

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
-
+from pydantic import BaseModel
 from sqlmodel import Session, col, select
 
+from gefa.store.contracts import enqueue, kind_of
 from gefa.store.models import Task, TaskKind, TaskState
 
 KEPT = 40
@@ -13,21 +13,15 @@ KEPT = 40
 
 
 def request_task(
-    session: Session,
-    kind: TaskKind,
-    topic: str,
-    task: dict[str, Any],
-    *,
-    name: str = "",
-    planned: int = 0,
+    session: Session, topic: str, body: BaseModel, *, name: str = "", planned: int = 0
 ) -> Task:
-    """The job that does ``task``, found again by its ``topic``; queued the first time."""
+    """The job that does what ``body`` says, found again by its ``topic``; queued the first time."""
+    kind = kind_of(body)
     known = task_on(session, kind, topic)
     if known is not None:
         return known
     _forget(session, kind, name)
-    job = Task(kind=kind, topic=topic, task=task, name=name, planned=planned)
-    session.add(job)
+    job = enqueue(session, body, topic=topic, name=name, planned=planned)
     session.flush()
     return job
 

@@ -14,14 +14,16 @@ from gefa.store.blobs import BlobStore
 
 class Places(BaseSettings):
     """``GEFA_BLOBS`` is a folder that all machines see, or ``s3://bucket/prefix``; ``GEFA_QUEUE``
-    is ``redis://host:port/number``; ``GEFA_S3_ENDPOINT`` is where a bucket is, if not at AWS. A
-    bucket's keys are taken from where AWS programs look for them."""
+    is ``redis://host:port/number``; ``GEFA_S3_ENDPOINT`` is where a bucket is, if not at AWS;
+    ``GEFA_LOCAL_COPIES`` is how many MB of a bucket a machine keeps copies of. A bucket's keys are
+    taken from where AWS programs look for them."""
 
-    model_config = SettingsConfigDict(env_prefix="GEFA_")
+    model_config = SettingsConfigDict(env_prefix="GEFA_", frozen=True)
 
     blobs: str = ""
     queue: str = ""
     s3_endpoint: str = ""
+    local_copies: int = 20_000
 
     @field_validator("queue")
     @classmethod
@@ -44,13 +46,15 @@ def places() -> Places:
 def blobs_for(folder: Path) -> BlobStore:
     """The blob store of a data folder."""
     told = places()
-    return _opened(folder, told.blobs, told.s3_endpoint)
+    return _opened(folder, told)
 
 
 @lru_cache(maxsize=4)
-def _opened(folder: Path, blobs: str, endpoint: str) -> BlobStore:
-    if blobs.startswith("s3://"):
+def _opened(folder: Path, told: Places) -> BlobStore:
+    if told.blobs.startswith("s3://"):
         from gefa.store.bucket import Bucket, BucketBlobs
 
-        return BucketBlobs(folder, Bucket(blobs, endpoint))
-    return BlobStore(Path(blobs) if blobs else folder)
+        return BucketBlobs(
+            folder, Bucket(told.blobs, told.s3_endpoint), told.local_copies * 1_000_000
+        )
+    return BlobStore(Path(told.blobs) if told.blobs else folder)

@@ -9,18 +9,18 @@ from sqlalchemy import select as sql_select
 from sqlmodel import Session, col, select
 
 from gefa.core.cut.cut import Remark
-from gefa.core.deliver.manifest import File, Manifest, OriginalFile
-from gefa.core.make.jobs import CutJob, Prepared
-from gefa.core.make.make_cut import JobReport
+from gefa.core.deliver.manifest import File, Manifest
+from gefa.core.make.job import CutJob
+from gefa.core.make.made import MadeVariant
+from gefa.core.make.prepare import Prepared
+from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import Plan
-from gefa.core.treat.formats import Format
-from gefa.store.blobs import BlobStore
+from gefa.core.treat.formats import FORMATS
+from gefa.store import ledger
+from gefa.store.contracts import CutBody, PdfBody, SourceBody, TakeBody, TakeReport, enqueue
 from gefa.store.models import Revision, Run, Source, Task, TaskKind, TaskState, Variant, now
 from gefa.store.on_demand_jobs import requeue
 from gefa.store.sources import prepared_for
-
-COSTS = {Format.AVIF: 8.0, Format.WEBP: 2.0, Format.PNG: 1.5, Format.JPEG: 0.4}
-"""how long a pixel of each format takes, roughly, against each other: only for the time left"""
 
 
 def start_run(
@@ -53,69 +53,70 @@ def start_run(
     )
     session.add(run)
     session.flush()
+    told = SourceBody(blob=revision.blob, name=source.name)
     for position, cut_job in enumerate(prepared.jobs):
-        session.add(_queued(run, revision, source, cut_job, position))
+        _queue_cut(session, run, told, cut_job, position)
     if prepared.originals:
-        session.add(_taking(run, revision, source, prepared))
+        _queue_originals(session, run, told, prepared)
     if not prepared.jobs and not prepared.originals:
         finish(session, run)
     return run
 
 
-def _queued(run: Run, revision: Revision, source: Source, cut_job: CutJob, position: int) -> Task:
-    return Task(
-        kind=TaskKind.CUT,
+def _queue_cut(
+    session: Session, run: Run, told: SourceBody, cut_job: CutJob, position: int
+) -> None:
+    enqueue(
+        session,
+        CutBody(**told.model_dump(), job=cut_job),
         run_id=run.id,
         position=position,
         name=cut_job.cut.name,
         planned=len(cut_job.expected),
-        cost=sum(v.size.megapixels * COSTS[v.format] for v in cut_job.expected),
-        task={
-            "blob": revision.blob,
-            "name": source.name,
-            "job": cut_job.model_dump(mode="json"),
-        },
+        cost=sum(v.size.megapixels * FORMATS[v.format].cost for v in cut_job.expected),
     )
 
 
-def _taking(run: Run, revision: Revision, source: Source, prepared: Prepared) -> Task:
-    return Task(
-        kind=TaskKind.TAKE,
+def _queue_originals(session: Session, run: Run, told: SourceBody, prepared: Prepared) -> None:
+    enqueue(
+        session,
+        TakeBody(**told.model_dump(), jobs=prepared.originals),
         run_id=run.id,
         position=len(prepared.jobs),
         name="originals",
         planned=len(prepared.originals),
         cost=len(prepared.originals) / 10,
-        task={
-            "blob": revision.blob,
-            "name": source.name,
-            "jobs": [job.model_dump(mode="json") for job in prepared.originals],
-        },
     )
 
 
 def ask_for_pdf(session: Session, run: Run) -> Task:
     """The job that writes a PDF with a page for each cut of the run; queued the first time."""
-    known = session.exec(
-        select(Task).where(Task.run_id == run.id, Task.kind == TaskKind.PDF)
-    ).first()
+    known = pdf_task(session, run)
     if known is not None and known.state is not TaskState.FAILED:
         return known
-    cuts = [job.task for job in jobs_of(session, run.id) if job.kind is TaskKind.CUT]
-    job = Task(
-        kind=TaskKind.PDF,
-        run_id=run.id,
-        position=-1,
-        name="PDF",
-        task={
-            "blob": session.get_one(Revision, run.revision_id).blob,
-            "name": session.get_one(Source, run.source_id).name,
-            "jobs": [task["job"] for task in cuts],
-        },
+    jobs = [
+        CutBody.model_validate(task.task).job
+        for task in jobs_of(session, run.id)
+        if task.kind is TaskKind.CUT
+    ]
+    body = PdfBody(
+        blob=session.get_one(Revision, run.revision_id).blob,
+        name=session.get_one(Source, run.source_id).name,
+        jobs=jobs,
     )
-    session.add(job)
+    task = enqueue(session, body, run_id=run.id, position=-1, name="PDF")
     session.flush()
-    return job
+    return task
+
+
+def pdf_task(session: Session, run: Run) -> Task | None:
+    """The job that writes the run's PDF, if anybody asked for it."""
+    return session.exec(
+        select(Task)
+        .where(Task.run_id == run.id, Task.kind == TaskKind.PDF)
+        .order_by(col(Task.id).desc())
+        .limit(1)
+    ).first()
 
 
 def jobs_of(session: Session, run_id: str) -> Sequence[Task]:
@@ -222,28 +223,27 @@ def runs_beside(session: Session, run: Run, limit: int = 30) -> Sequence[Run]:
     ).all()
 
 
-def manifest_of(session: Session, run: Run, blobs: BlobStore | None = None) -> Manifest:
-    """What the run has made so far, in the order of its cuts; with ``blobs`` also how files look
-    that were measured since."""
+def manifest_of(session: Session, run: Run) -> Manifest:
+    """What the run has made so far, in the order of its cuts, with all looks that were measured
+    since."""
     source = session.get_one(Source, run.source_id)
     manifest = Manifest(source=source.name, **run.said)
-    for job in jobs_of(session, run.id):
-        if job.kind is TaskKind.PDF:
+    reports: list[JobReport] = []
+    for task in jobs_of(session, run.id):
+        if task.kind is TaskKind.PDF:
             continue
-        if job.state is TaskState.FAILED:
-            manifest.failed.append(Remark(cut=job.name, reason=job.problem))
-        elif job.state is TaskState.DONE and job.kind is TaskKind.CUT:
-            _take_in(manifest, JobReport.model_validate(job.report), blobs)
-        elif job.state is TaskState.DONE and job.kind is TaskKind.TAKE:
-            manifest.originals += [
-                OriginalFile.model_validate(file) for file in job.report["originals"]
-            ]
+        if task.state is TaskState.FAILED:
+            manifest.failed.append(Remark(cut=task.name, reason=task.problem))
+        elif task.state is TaskState.DONE and task.kind is TaskKind.CUT:
+            reports.append(JobReport.model_validate(task.report))
+        elif task.state is TaskState.DONE and task.kind is TaskKind.TAKE:
+            manifest.originals += TakeReport.model_validate(task.report).originals
+    for report in with_looks(session, reports):
+        _take_in(manifest, report)
     return manifest
 
 
-def _take_in(manifest: Manifest, report: JobReport, blobs: BlobStore | None) -> None:
-    if blobs is not None:
-        report.files = [_measured(file, report.keys[file.path], blobs) for file in report.files]
+def _take_in(manifest: Manifest, report: JobReport) -> None:
     manifest.failed += report.failed
     manifest.warnings += report.warnings
     manifest.left_out += report.left_out
@@ -252,10 +252,25 @@ def _take_in(manifest: Manifest, report: JobReport, blobs: BlobStore | None) -> 
         manifest.cuts.append(report.record)
 
 
-def _measured(file: File, key: str, blobs: BlobStore) -> File:
-    if file.score is not None:
+def with_looks(session: Session, reports: Sequence[JobReport]) -> list[JobReport]:
+    """The reports with all looks that were measured since: files that were made at a fixed quality
+    are looked at only when somebody asks."""
+    keys = [report.keys[f.path] for report in reports for f in report.files if f.score is None]
+    entries = ledger.known(session, keys)
+    return [
+        report.model_copy(
+            update={
+                "files": [_with_look(f, entries.get(report.keys[f.path])) for f in report.files]
+            }
+        )
+        for report in reports
+    ]
+
+
+def _with_look(file: File, entry: MadeVariant | None) -> File:
+    if file.score is not None or entry is None:
         return file
-    return file.model_copy(update={"score": (blobs.noted(key) or {}).get("score")})
+    return file.model_copy(update={"score": entry.score})
 
 
 def recent_runs(session: Session, limit: int = 100) -> Sequence[tuple[Run, Source]]:

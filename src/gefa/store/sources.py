@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from typing import NamedTuple
 
+from pydantic import ValidationError
 from sqlalchemy import delete
 from sqlmodel import Session, col, func, select
 
 from gefa.core.cut.revisions import Changes
-from gefa.core.make.jobs import Prepared, prepare
+from gefa.core.errors import PlanError
+from gefa.core.make.prepare import Prepared, prepare
 from gefa.core.plan.carry_over import carried_over
-from gefa.core.plan.plan import Plan
+from gefa.core.plan.plan import Plan, problems_in_words
 from gefa.core.read.survey import Survey
 from gefa.store.blobs import Blob
-from gefa.store.models import PlanStep, Revision, RevisionState, Source, Task, TaskKind
+from gefa.store.contracts import ReadBody, enqueue
+from gefa.store.models import PlanStep, Revision, RevisionState, Source
 from gefa.store.recipes import library
 
 MAX_STEPS = 200
@@ -40,13 +44,7 @@ def bring_in(session: Session, name: str, blob: Blob, format: str) -> tuple[Sour
     )
     session.add(revision)
     session.flush()
-    session.add(
-        Task(
-            kind=TaskKind.READ,
-            revision_id=revision.id,
-            task={"blob": blob.sha256, "name": name},
-        )
-    )
+    enqueue(session, ReadBody(blob=blob.sha256, name=name), revision_id=revision.id)
     return source, revision
 
 
@@ -84,10 +82,41 @@ def survey_of(revision: Revision) -> Survey:
 # -- the plan of a source, with its history ----------------------------------------------
 
 
+class PlanUnreadable(PlanError):
+    """The plan of a source is not one that this version reads: what is wrong with it."""
+
+
 def plan_of(session: Session, source: Source) -> Plan:
-    """The plan as hands have made it."""
+    """The plan as hands have made it; PlanUnreadable if it is none."""
+    return _plan_in(_step(session, source, source.step), source)
+
+
+def _plan_in(step: PlanStep | None, source: Source) -> Plan:
+    if step is None:
+        return Plan()
+    try:
+        return Plan.model_validate(step.plan)
+    except ValidationError as error:
+        raise PlanUnreadable(
+            f"cannot be read: {'; '.join(problems_in_words(error))}.",
+            file=f"the plan of {source.name}",
+            advice="Undo the last change of it.",
+        ) from error
+
+
+def step_id(session: Session, source: Source) -> str:
+    """Which step of the plan counts now; empty for the empty plan. Numbers are used again after an
+    undo, and ids are not."""
     step = _step(session, source, source.step)
-    return Plan.model_validate(step.plan) if step else Plan()
+    return step.id if step else ""
+
+
+def plan_at(session: Session, source: Source, id: str) -> Plan | None:
+    """The plan at a step; None if that is gone."""
+    if not id:
+        return Plan()
+    step = session.get(PlanStep, id)
+    return _plan_in(step, source) if step and step.source_id == source.id else None
 
 
 def whole_plan(session: Session, source: Source) -> Plan:
@@ -110,13 +139,18 @@ def prepared_for(session: Session, source: Source, revision: Revision, plan: Pla
     """What a run of this revision by ``plan`` would do."""
     survey = survey_of(revision)
     marks = marks_for(session, plan)
-    return prepare(survey, plan, default=not survey.layered, marks=marks)
+    prepared = prepare(survey, plan, default=not survey.layered, marks=marks)
+    prepared.warnings += prepared.unmatched
+    return prepared
 
 
 def change_plan(session: Session, source: Source, plan: Plan, said: str) -> None:
-    """Take a new plan as the next step; what was undone before is forgotten."""
-    if plan == plan_of(session, source):
-        return
+    """Take a new plan as the next step; what was undone before is forgotten. PlanError if it is
+    none."""
+    plan = plan.checked()
+    with suppress(PlanUnreadable):
+        if plan == plan_of(session, source):
+            return
     session.execute(
         delete(PlanStep).where(
             col(PlanStep.source_id) == source.id,

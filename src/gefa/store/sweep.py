@@ -12,6 +12,8 @@ from sqlmodel import select as rows
 
 from gefa.store.blobs import BlobStore
 from gefa.store.models import (
+    FactsEntry,
+    MadeEntry,
     Notification,
     Resumable,
     Revision,
@@ -102,8 +104,10 @@ def sweep_blobs(session: Session, blobs: BlobStore, unused: float = UNUSED_SECON
 
 
 def _texts(session: Session) -> Iterator[str]:
-    """Everything in the database that a blob may be named in."""
+    """Everything in the database that needs a blob that it names. The ledger only knows blobs."""
     for table in SQLModel.metadata.sorted_tables:
+        if table.name in (MadeEntry.__tablename__, FactsEntry.__tablename__):
+            continue
         for column in table.columns:
             for value in session.execute(select(column.cast(String))).scalars():
                 if value:

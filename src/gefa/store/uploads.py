@@ -12,6 +12,7 @@ from gefa.core.slots.settings import SlotSettings
 from gefa.core.slots.upload import MAX_ZOOM, Focus, cropped_by, treatment_of
 from gefa.core.treat.recipe import Recipe
 from gefa.store.blobs import Blob
+from gefa.store.contracts import UploadBody, enqueue
 from gefa.store.models import Slot, Task, TaskKind, TaskState, Upload, UploadState, now
 from gefa.store.notices import notify
 from gefa.store.replacement import forget_earlier, keep_earlier, take_back
@@ -151,24 +152,17 @@ def treat(session: Session, upload: Upload, slot: Slot) -> None:
             advice="Replace the file.",
         )
     by = treatment_by(session, slot)
-    focus = focus_of(upload)
-    session.add(
-        Task(
-            kind=TaskKind.UPLOAD,
-            upload_id=upload.id,
-            name=upload.name,
-            task={
-                "blob": upload.blob,
-                "name": upload.name,
-                "day": upload.created.date().isoformat(),
-                "settings": by.settings.model_dump(mode="json"),
-                "recipe": by.recipe.model_dump(mode="json"),
-                "marks": by.marks,
-                "focus": focus.model_dump() if focus else None,
-                "treatment": by.of(upload),
-            },
-        )
+    body = UploadBody(
+        blob=upload.blob,
+        name=upload.name,
+        day=upload.created.date(),
+        settings=by.settings,
+        recipe=by.recipe,
+        marks=by.marks,
+        focus=focus_of(upload),
+        treatment=by.of(upload),
     )
+    enqueue(session, body, upload_id=upload.id, name=upload.name)
     session.flush()
 
 
@@ -177,8 +171,9 @@ def describe(session: Session, upload: Upload, slot: Slot, described: Described)
     before = focus_of(upload)
     _describe(upload, described)
     session.add(upload)
-    crops = treatment_by(session, slot).settings.crops
-    if focus_of(upload) == before or not any(crop.follows_focal for crop in crops):
+    if focus_of(upload) == before:
+        return False  # asked first: words may be changed though the slot's recipe is gone
+    if not any(crop.follows_focal for crop in treatment_by(session, slot).settings.crops):
         return False
     treat(session, upload, slot)
     return True

@@ -67,11 +67,11 @@ def exchange(
     for file in files:
         variant = known.pop((file.path, file.sha256), None)
         if variant is None:
-            fields = file.model_dump(mode="json", exclude={"moves", "limit", "budget"})
+            fields = file.model_dump(mode="json", exclude={"limit", "budget"})
             variant = Variant(job_id=job_id, upload_id=upload_id, waiting=waiting, **fields)
         else:
             variant.waiting = waiting and (variant.waiting or variant.retired is not None)
-            variant.job_id, variant.retired = job_id, None
+            variant.job_id, variant.retired, variant.moves = job_id, None, file.moves
         session.add(variant)
     for variant in known.values():
         if variant.retired is None:

@@ -2,32 +2,46 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable, Collection
 from contextlib import asynccontextmanager
 from pathlib import Path
 
 from fastapi import FastAPI
 from fastapi.responses import FileResponse
 from fastapi.staticfiles import StaticFiles
+from starlette.types import ASGIApp
 
 from gefa import __version__
 from gefa.core.read.scratch import sweep
-from gefa.demo.site.app import festival
 from gefa.web import problems
 from gefa.web.api import decisions, markup, resumable, uploads
 from gefa.web.delivery import Delivery
 from gefa.web.pages import cut, proof, recipes, runs, slots, sources
 from gefa.web.pages import uploads as feed
-from gefa.web.security import Guard
+from gefa.web.security import Guard, HostCheck
 from gefa.web.services import Services
 from gefa.web.templating import STATIC
 from gefa.work.tasks import SCRATCH
 
+SAMPLE = "/festival"
 
-def create_app(folder: Path, watch_under: Path | None = None) -> FastAPI:
+
+SamplePages = Callable[[ASGIApp, Path], ASGIApp]
+"""makes a sample website, from the application that it uses and the data folder"""
+
+
+def create_app(
+    folder: Path,
+    watch_under: Path | None = None,
+    *,
+    host_names: Collection[str] = (),
+    sample: SamplePages | None = None,
+) -> FastAPI:
     """The application over the data in ``folder``. Its workers are started by others.
 
     Only folders under ``watch_under`` (by default the one it is started in) may be watched.
+    ``host_names`` are names that it is known by beside ``localhost``. A ``sample`` website that
+    uses it is served under SAMPLE.
     """
 
     @asynccontextmanager
@@ -51,6 +65,7 @@ def create_app(folder: Path, watch_under: Path | None = None) -> FastAPI:
     )
     app.add_middleware(Guard)
     app.add_middleware(Delivery)
+    app.add_middleware(HostCheck, names=frozenset(host_names))
     problems.add_handlers(app)
     for screen in (sources, cut, recipes, proof, runs, slots, feed):
         app.include_router(screen.router, include_in_schema=False)
@@ -65,5 +80,7 @@ def create_app(folder: Path, watch_under: Path | None = None) -> FastAPI:
         return FileResponse(STATIC / "icon.svg", media_type="image/svg+xml")
 
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
-    app.mount("/festival", festival(app, folder))
+    app.state.sample = SAMPLE if sample is not None else ""
+    if sample is not None:
+        app.mount(SAMPLE, sample(app, folder))
     return app

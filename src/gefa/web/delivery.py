@@ -52,6 +52,7 @@ class Served:
     bytes: int
     address: str
     crop: str
+    moves: bool
 
     @property
     def etag(self) -> str:
@@ -73,7 +74,13 @@ def address(variant: Variant) -> str:
 
 def served(variant: Variant) -> Served:
     return Served(
-        variant.sha256, variant.format, variant.width, variant.bytes, address(variant), variant.cut
+        variant.sha256,
+        variant.format,
+        variant.width,
+        variant.bytes,
+        address(variant),
+        variant.cut,
+        variant.moves,
     )
 
 

@@ -10,6 +10,7 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, Response
 from starlette.exceptions import HTTPException
 
+from gefa.core.errors import GefaError
 from gefa.web.templating import page
 
 PROBLEM_JSON = "application/problem+json"
@@ -33,6 +34,7 @@ def add_handlers(app: FastAPI) -> None:
     """Answer every error in the way its asker can read."""
     app.add_exception_handler(HTTPException, _on_http_error)
     app.add_exception_handler(RequestValidationError, _on_invalid)
+    app.add_exception_handler(GefaError, _on_trouble)
     app.add_exception_handler(Exception, _on_crash)
 
 
@@ -65,6 +67,11 @@ _EXPLAINED = {
     404: "There is nothing at this address. It may have been removed, or the link has a typo.",
     405: "This address does not take that kind of request.",
 }
+
+
+async def _on_trouble(request: Request, error: Exception) -> Response:
+    """What a person gave us cannot be used; screens that can say more do so themselves."""
+    return _answer(request, 409, "That cannot be done", str(error))
 
 
 async def _on_invalid(request: Request, error: Exception) -> Response:

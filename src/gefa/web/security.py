@@ -1,7 +1,9 @@
-"""Headers that keep a page to itself, and a check that changes come from our own pages."""
+"""Who may ask: hosts that are known, changes from our own pages; and headers that keep a page to
+itself."""
 
 from __future__ import annotations
 
+from ipaddress import ip_address
 from urllib.parse import urlsplit
 
 from starlette.datastructures import Headers, MutableHeaders
@@ -20,6 +22,42 @@ _ALWAYS = {
     "Cross-Origin-Opener-Policy": "same-origin",
 }
 _SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
+
+
+class HostCheck:
+    """ASGI middleware. Answers only to names that this server is known by: to ``localhost``, to
+    ``names``, and to addresses in digits. Any other name may have been pointed at this machine by a
+    page that wants to read what it answers."""
+
+    def __init__(self, app: ASGIApp, names: frozenset[str]) -> None:
+        self._app = app
+        self._names = frozenset(name.lower().rstrip(".") for name in names)
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] == "http":
+            asked = Headers(scope=scope).get("host", "")
+            if not self._is_known(asked):
+                refusal = PlainTextResponse(
+                    f"This server is not known as {asked[:100]!r}. If it should be, start it with"
+                    " --host-name.",
+                    status_code=421,
+                )
+                await refusal(scope, receive, send)
+                return
+        await self._app(scope, receive, send)
+
+    def _is_known(self, asked: str) -> bool:
+        try:
+            name = (urlsplit(f"//{asked}").hostname or "").rstrip(".")
+        except ValueError:
+            return False
+        if name == "localhost" or name.endswith(".localhost") or name in self._names:
+            return True
+        try:
+            ip_address(name)
+        except ValueError:
+            return False
+        return True
 
 
 class Guard:

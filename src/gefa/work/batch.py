@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import hashlib
+import logging
 import shutil
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from itertools import chain
 from pathlib import Path
-from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
@@ -18,20 +18,25 @@ from gefa.core.cut.revisions import Changes, compare
 from gefa.core.deliver.layout import lay_out, pieces
 from gefa.core.deliver.manifest import MANIFEST, File, Manifest, OriginalFile
 from gefa.core.deliver.names import NameBook, safe
-from gefa.core.deliver.shelf import FolderShelf, write_whole
 from gefa.core.errors import GefaError, PlanError
-from gefa.core.make.jobs import CutJob, OriginalJob, Prepared, prepare, survey_for
-from gefa.core.make.make_cut import JobReport, carry_out, failed_report, take_out
+from gefa.core.files import write_whole
+from gefa.core.make.folder_shelf import FolderShelf
+from gefa.core.make.job import CutJob, OriginalJob
+from gefa.core.make.made import CutFacts, MadeVariant
+from gefa.core.make.make_cut import carry_out, take_out
 from gefa.core.make.pdf import pdf_of
+from gefa.core.make.prepare import Prepared, prepare, survey_for
+from gefa.core.make.report import JobReport, failed_report
 from gefa.core.plan.carry_over import carried_over
 from gefa.core.plan.plan import Plan
 from gefa.core.read import read
 from gefa.core.read.document import Document
 from gefa.core.read.scratch import Scratch, sweep
-from gefa.core.read.sniff import HEAD_BYTES
 from gefa.core.read.survey import Survey, survey
 from gefa.core.read.zips import is_pack, unpack
 from gefa.work.pool import Call, Pool
+
+log = logging.getLogger("gefa.export")
 
 HIDDEN = ".gefa"
 """the folder inside the out folder that remembers what was made from what"""
@@ -137,10 +142,26 @@ class _LastTime(BaseModel):
 @dataclass
 class _Batch:
     manifest: Manifest
-    files: dict[str, File] = field(default_factory=dict)
-    facts: dict[str, Any] = field(default_factory=dict)
+    made: dict[str, MadeVariant] = field(default_factory=dict)
+    paths: dict[str, str] = field(default_factory=dict)
+    facts: dict[str, CutFacts] = field(default_factory=dict)
     surveys: dict[str, Survey] = field(default_factory=dict)
     jobs: dict[str, list[CutJob]] = field(default_factory=dict)
+    unmatched: dict[str, Remark] = field(default_factory=dict)
+    matched: set[str] = field(default_factory=set)
+
+    def note_matches(self, plan: Plan, surveyed: Survey, prepared: Prepared) -> None:
+        """Which rules and entries match in any of the sources."""
+        asked = {entry.part for entry in plan.cuts}
+        asked |= {rule.parts for rule in plan.rules} if surveyed.layered else set()
+        missing = {remark.cut: remark for remark in prepared.unmatched}
+        self.matched |= asked - missing.keys()
+        self.unmatched |= missing
+
+    def tell_unmatched(self) -> None:
+        self.manifest.warnings += [
+            remark for asked, remark in self.unmatched.items() if asked not in self.matched
+        ]
 
     def add(self, prepared: Prepared) -> None:
         self.manifest.left_out += prepared.left_out
@@ -156,8 +177,8 @@ class _Batch:
         self.manifest.files += report.files
         if report.files or report.record.css:
             self.manifest.cuts.append(report.record)
-        for file in report.files:
-            self.files[report.keys[file.path]] = file
+        self.paths |= {key: path for path, key in report.keys.items()}
+        self.made |= report.made
         self.facts |= report.facts
 
 
@@ -208,7 +229,7 @@ class Exporter:
         """The sources, with the files of zips in their place."""
         listed: list[Path] = []
         for path in sources:
-            if path.is_file() and is_pack(path.open("rb").read(HEAD_BYTES)):
+            if path.is_file() and is_pack(path):
                 name = hashlib.sha256(str(path).encode()).hexdigest()[:12]
                 listed += unpack(path, self.out / HIDDEN / "unpacked" / name)
             else:
@@ -257,6 +278,7 @@ class Exporter:
             prepared = prepare(surveyed, own_plan, names, marks=self._marks_of(own_plan))
             self._ask(prepared)
             batch.add(prepared)
+            batch.note_matches(own_plan, surveyed, prepared)
             batch.surveys[name], batch.jobs[name] = surveyed, prepared.jobs
             threads = 1 if len(named) > 1 else self._threads_for(prepared.jobs)
             for job in prepared.jobs:
@@ -271,6 +293,7 @@ class Exporter:
                 )
                 taking.append((name, call))
             self._told.planned(sum(len(job.variants) for job in prepared.jobs))
+        batch.tell_unmatched()
         for job, call in running:
             batch.take(self._outcome(job, call))
             self._told.made(job.cut.name, len(job.variants))
@@ -303,7 +326,7 @@ class Exporter:
             try:
                 found = self._pool.outcome(call)
             except GefaError as error:
-                batch.manifest.failed.append(Remark(cut=name, reason=str(error)))
+                batch.manifest.failed.append(Remark(cut=name, reason=error.told, source=name))
                 continue
             yield name, path, found
 
@@ -357,14 +380,18 @@ class Exporter:
         try:
             report: JobReport = self._pool.outcome(call)
             return report
-        except (GefaError, OSError) as error:
-            return failed_report(job, str(error))
+        except GefaError as error:
+            return failed_report(job, error.told)
+        except Exception as error:  # whatever it is, it costs this cut and no other
+            log.exception("cut %s of %s", job.cut.name, job.source)
+            return failed_report(job, f"it could not be made ({type(error).__name__}: {error})")
 
     def _take_originals(self, batch: _Batch, name: str, call: Call) -> None:
         try:
             batch.manifest.originals += self._pool.outcome(call)
         except (GefaError, OSError) as error:
-            batch.manifest.failed.append(Remark(cut=name, reason=f"originals: {error}"))
+            reason = error.told if isinstance(error, GefaError) else str(error)
+            batch.manifest.failed.append(Remark(cut="originals", reason=reason, source=name))
 
     def _write_extras(self, batch: _Batch, named: dict[str, Path]) -> None:
         grouped = batch.manifest.files_by_cut()
@@ -382,7 +409,8 @@ class Exporter:
                 try:
                     self._pool.call(make_pdf, named[name], name, batch.jobs[name], target)
                 except (GefaError, OSError) as error:
-                    batch.manifest.failed.append(Remark(cut=name, reason=f"the PDF: {error}"))
+                    reason = error.told if isinstance(error, GefaError) else str(error)
+                    batch.manifest.failed.append(Remark(cut="PDF", reason=reason, source=name))
 
 
 def _named(sources: Sequence[Path]) -> dict[str, Path]:
@@ -442,7 +470,9 @@ def _finish(
     manifest.dropped += [
         Remark(cut=cut, reason=f"{path} is not made any more") for cut, path in gone
     ]
-    FolderShelf(out, force=force).remember(batch.files, batch.facts)
+    shelf = FolderShelf(out, force=force)
+    shelf.remember(batch.made, batch.paths, batch.facts)
+    shelf.sweep()
     write_whole(out / MANIFEST, manifest.to_json().encode())
     for _, path in gone:
         (out / path).unlink(missing_ok=True)

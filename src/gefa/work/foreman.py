@@ -10,14 +10,16 @@ from __future__ import annotations
 import logging
 import threading
 import time
+from collections.abc import Sequence
+from dataclasses import dataclass
 
 from sqlmodel import Session, col, select
-from sqlmodel.sql.expression import SelectOfScalar
 
+from gefa.store.contracts import CONTRACTS
 from gefa.store.models import Task, TaskState
 from gefa.store.store import Store
+from gefa.work.kinds import settle
 from gefa.work.queue import Lease, Outcome, TaskMessage, WorkQueue, alive
-from gefa.work.settle import settle
 
 MAX_SENT = 10
 """how often a job may be lost with its worker before it is given up"""
@@ -26,7 +28,26 @@ STALE_SECONDS = 30.0
 """after which a worker that shows no beat is taken for dead"""
 UNSEEN_SECONDS = 3.0
 """how long a job may be neither waiting nor held: between being taken and being held"""
+LIST_SECONDS = 30.0
+"""between two readings of the whole queue; a message that nobody needs any more may hide for so
+long that another is missing"""
+MAX_TRIES = 6
+RETRY_SECONDS = 0.5
+"""to write an outcome down; doubled each time, so that a full disk has half a minute"""
+BUSY_SECONDS, IDLE_SECONDS = 0.03, 0.15
+"""between two turns: a person who waits at the screen notices no more than that"""
+SENT_AT_ONCE = 200
+"""so that outcomes are written down between the jobs of a large batch"""
 log = logging.getLogger("gefa.foreman")
+
+
+@dataclass(frozen=True, slots=True)
+class _Trouble:
+    """An outcome that could not be written down so many times; tried again when it is ``due``."""
+
+    tries: int
+    due: float
+    problem: str
 
 
 class Foreman:
@@ -39,7 +60,8 @@ class Foreman:
         self._woken = threading.Event()
         self._beats: dict[str, tuple[int, float]] = {}
         self._unseen: dict[str, float] = {}
-        self._looked = 0.0
+        self._troubles: dict[str, _Trouble] = {}
+        self._looked = self._listed = 0.0
         self._thread = threading.Thread(target=self._loop, name="foreman", daemon=True)
 
     def start(self) -> None:
@@ -55,73 +77,128 @@ class Foreman:
 
     def _loop(self) -> None:
         while not self._stop.is_set():
+            woken = self._woken.is_set()
+            self._woken.clear()
             try:
-                busy = self.turn()
+                busy = self.turn(woken=woken)
             except Exception:
                 log.exception("the foreman's turn failed; trying again")
                 busy = False
                 self._stop.wait(1)
-            self._woken.wait(0.03 if busy else 0.1)
-            self._woken.clear()
+            self._woken.wait(BUSY_SECONDS if busy else IDLE_SECONDS)
 
-    def turn(self) -> bool:
+    def turn(self, *, woken: bool = True) -> bool:
         """One round: outcomes, new jobs, lost jobs. True if there was something to do."""
         taken = self._take_outcomes()
-        sent = self._send_new()
+        sent = False
+        if woken or taken or time.monotonic() - self._looked > LOOK_SECONDS:
+            sent = self._send_new()
         if time.monotonic() - self._looked > LOOK_SECONDS:
             self._looked = time.monotonic()
             self._find_lost()
         return taken or sent
 
-    def _take_outcomes(self) -> bool:
-        any_taken = False
-        while not self._stop.is_set() and (outcome := self._queue.next_outcome()):
-            any_taken = True
-            self._take(outcome)
-        return any_taken
+    # -- outcomes ------------------------------------------------------------------------
 
-    def _take(self, outcome: Outcome) -> None:
+    def _take_outcomes(self) -> bool:
+        taken = False
+        for name, outcome in self._queue.outcomes().items():
+            if self._stop.is_set():
+                break
+            trouble = self._troubles.get(name)
+            if trouble is not None and time.monotonic() < trouble.due:
+                continue
+            taken = True
+            if self._take(name, outcome):
+                self._queue.drop(name)
+                if not outcome.more:
+                    self._forget(outcome.job)
+        return taken
+
+    def _take(self, name: str, outcome: Outcome) -> bool:
+        """Write an outcome down; whether it is done with. One that cannot be written down is tried
+        again, and costs its job in the end, so that nothing behind it waits for ever."""
+        tries = self._troubles[name].tries if name in self._troubles else 0
+        if tries >= MAX_TRIES:
+            outcome = Outcome(job=outcome.job, problem=self._troubles[name].problem)
+        try:
+            self._settle(outcome)
+        except Exception as error:
+            log.exception("job %s could not be written down, try %d", outcome.job, tries + 1)
+            problem = f"what came of it cannot be written down: {type(error).__name__}: {error}."
+            wait = RETRY_SECONDS * 2 ** min(tries, MAX_TRIES)
+            self._troubles[name] = _Trouble(tries + 1, time.monotonic() + wait, problem)
+            return False
+        self._troubles.pop(name, None)
+        return True
+
+    def _settle(self, outcome: Outcome) -> None:
         with self._store.changing() as session:
             job = session.get(Task, outcome.job)
             if job is not None and job.state is TaskState.QUEUED:
                 settle(session, job, outcome)
-        self._queue.forget(outcome.job)
-        self._beats.pop(outcome.job, None)
-        self._unseen.pop(outcome.job, None)
+
+    def _forget(self, job: str) -> None:
+        self._queue.forget(job)
+        self._beats.pop(job, None)
+        self._unseen.pop(job, None)
+
+    # -- new jobs ------------------------------------------------------------------------
 
     def _send_new(self) -> bool:
         with self._store.session() as session:
-            new = session.exec(_open_jobs().where(Task.sent == 0)).all()
-            for job in new:
-                self._send(session, job)
+            new = session.exec(
+                select(Task)
+                .where(Task.state == TaskState.QUEUED, Task.sent == 0)
+                .order_by(col(Task.created), col(Task.position))
+                .limit(SENT_AT_ONCE)
+            ).all()
+            if new:
+                self._send(session, new)
         return bool(new)
 
-    def _send(self, session: Session, job: Task) -> None:
-        # Counted before it is sent: a crash in between looks like a lost job, and is one.
-        job.sent += 1
-        session.add(job)
+    def _send(self, session: Session, jobs: Sequence[Task]) -> None:
+        # Counted before they are sent: a crash in between looks like lost jobs, and those are.
+        for job in jobs:
+            job.sent += 1
+            session.add(job)
         session.commit()
-        self._queue.send(TaskMessage(job=job.id, kind=job.kind.value, body=job.task))
-        self._unseen.pop(job.id, None)
+        for job in jobs:
+            message = TaskMessage(job=job.id, kind=job.kind.value, body=job.task)
+            self._queue.send(message, CONTRACTS[job.kind].priority)
+            self._unseen.pop(job.id, None)
+
+    # -- lost jobs -----------------------------------------------------------------------
 
     def _find_lost(self) -> None:
-        with self._store.session() as session:
-            sent = session.exec(_open_jobs().where(Task.sent > 0)).all()
-            if not sent:
-                return
-            waiting = self._queue.waiting()
-            for job in sent:
-                if job.id not in waiting and self._is_lost(job.id):
-                    self._send_again(session, job)
+        with self._store.reading() as session:
+            sent = session.exec(
+                select(Task.id).where(Task.state == TaskState.QUEUED, Task.sent > 0)
+            ).all()
+        if not sent:
+            return
+        leases = self._queue.leases()
+        unheld = [job for job in sent if job not in leases]
+        lost = [job for job in sent if job in leases and self._has_died(job, leases[job])]
+        lost += self._vanished(unheld)
+        if lost:
+            self._send_again(lost)
 
-    def _is_lost(self, job: str) -> bool:
-        lease = self._queue.lease(job)
-        if lease is not None:
-            self._unseen.pop(job, None)
-            # A process of that number may be another by now, so it has to show its beat, too.
-            return alive(lease) is False or self._is_stale(job, lease)
-        since = self._unseen.setdefault(job, time.monotonic())
-        return time.monotonic() - since > UNSEEN_SECONDS
+    def _vanished(self, unheld: list[str]) -> list[str]:
+        """Jobs that neither a worker holds nor the queue. All messages of the queue are read for
+        it, so it is asked only where fewer wait than should, and else from time to time."""
+        due = time.monotonic() - self._listed > LIST_SECONDS
+        if not unheld or (not due and self._queue.size() >= len(unheld)):
+            return []
+        self._listed = time.monotonic()
+        waiting = self._queue.waiting()
+        missing = [job for job in unheld if job not in waiting]
+        self._unseen = {job: self._unseen.get(job, self._listed) for job in missing}
+        return [job for job in missing if self._listed - self._unseen[job] > UNSEEN_SECONDS]
+
+    def _has_died(self, job: str, lease: Lease) -> bool:
+        # A process of that number may be another by now, so it has to show its beat, too.
+        return alive(lease) is False or self._is_stale(job, lease)
 
     def _is_stale(self, job: str, lease: Lease) -> bool:
         beat, since = self._beats.get(job, (lease.beat, time.monotonic()))
@@ -130,20 +207,16 @@ class Foreman:
         self._beats[job] = (lease.beat, since)
         return time.monotonic() - since > STALE_SECONDS
 
-    def _send_again(self, session: Session, job: Task) -> None:
-        self._queue.forget(job.id)
-        self._beats.pop(job.id, None)
-        if job.sent >= MAX_SENT:
-            problem = f"the worker that had it ended {job.sent} times without an answer."
-            settle(session, job, Outcome(job=job.id, problem=problem))
-            return
-        log.warning("job %s was lost with its worker; sending it again", job.id)
-        self._send(session, job)
-
-
-def _open_jobs() -> SelectOfScalar[Task]:
-    return (
-        select(Task)
-        .where(Task.state == TaskState.QUEUED)
-        .order_by(col(Task.created), col(Task.position))
-    )
+    def _send_again(self, lost: list[str]) -> None:
+        with self._store.session() as session:
+            jobs = session.exec(
+                select(Task).where(Task.state == TaskState.QUEUED, col(Task.id).in_(lost))
+            ).all()
+            for job in jobs:
+                self._forget(job.id)
+                if job.sent >= MAX_SENT:
+                    problem = f"the worker that had it ended {job.sent} times without an answer."
+                    settle(session, job, Outcome(job=job.id, problem=problem))
+                else:
+                    log.warning("job %s was lost with its worker; sending it again", job.id)
+            self._send(session, [job for job in jobs if job.state is TaskState.QUEUED])

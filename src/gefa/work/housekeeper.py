@@ -6,6 +6,7 @@ import logging
 import threading
 import time
 
+from gefa.store.ledger import KEPT, sweep_ledger
 from gefa.store.store import Store
 from gefa.store.sweep import sweep_blobs, sweep_originals, sweep_rows
 
@@ -50,3 +51,5 @@ class Housekeeper:
             self._blobs_due = time.monotonic() + BLOBS_SECONDS
             with self._store.session() as session:
                 sweep_blobs(session, self._store.blobs)
+                sweep_ledger(session)
+            self._store.blobs.sweep_notes(KEPT.total_seconds())

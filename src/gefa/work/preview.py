@@ -8,10 +8,9 @@ from pathlib import Path
 
 import numpy as np
 import pyvips
-from pydantic import BaseModel
 
 from gefa.core.errors import GefaError, SourceError
-from gefa.core.geometry import Rect, Size
+from gefa.core.geometry import Size
 from gefa.core.pixels import drop_opaque_alpha, resize
 from gefa.core.read.document import Document, Part
 from gefa.store.blobs import BlobStore
@@ -22,26 +21,6 @@ SMALL = 480
 TILE = 512
 PICKED_FROM = 40
 """alpha (0..255) from which a pixel counts as its part's when it is pointed at"""
-
-
-class Preview(BaseModel):
-    """Names of blobs. ``pick`` is a PNG as large as ``picture`` whose colour is the number of the
-    topmost part at each pixel: 1 + its place in the survey, as 24 bits red to blue; 0 is none.
-
-    ``tiles`` is a zip of tiles at all sizes up to the natural one, empty where the picture itself
-    is as large. ``objects`` are the separate objects of a sheet (canvas px). ``before_after`` has
-    two pictures of each changed part, by its path; empty where one could not be drawn.
-    """
-
-    picture: str = ""
-    small: str = ""
-    pick: str = ""
-    width: int = 0
-    height: int = 0
-    tiles: str = ""
-    objects: list[Rect] = []
-    before_after: dict[str, list[str]] = {}
-    problem: str = ""
 
 
 def fitted(size: Size, longest: int) -> Size:

@@ -10,7 +10,7 @@ from typing import Protocol
 from pydantic import BaseModel, ValidationError
 from sqlmodel import Session, col, select
 
-from gefa.core.deliver.shelf import write_whole
+from gefa.core.files import write_whole
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.store.blobs import BlobStore
 from gefa.store.bucket import Bucket, BucketBlobs, blob_key

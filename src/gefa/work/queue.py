@@ -14,28 +14,15 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
+from uuid import uuid4
 
 from huey import PriorityRedisHuey, SqliteHuey
-from huey.storage import RedisStorage, SqliteStorage
+from huey.storage import BaseStorage, RedisStorage, SqliteStorage
 from pydantic import BaseModel
 
 from gefa.store.places import places
 
 QUEUE_FILE = "queue.sqlite3"
-PRIORITIES = {
-    "proof": 25,
-    "read": 20,
-    "show": 15,
-    "try": 12,
-    "trial": 12,
-    "upload": 10,
-    "curve": 8,
-    "pdf": 5,
-    "score": 2,
-    "take": 0,
-    "cut": 0,
-}
-"""somebody waits at the screen for a reading, and a visitor for an upload; a batch can wait"""
 
 
 class TaskMessage(BaseModel):
@@ -49,13 +36,18 @@ class TaskMessage(BaseModel):
 class Outcome(BaseModel):
     """What became of a task: a report, or the reason there is none.
 
-    ``refused`` means that the file itself is at fault, not the machine.
+    ``refused`` means that the file itself is at fault, not the machine. ``more`` tells that the
+    task goes on: this is what is known so far.
     """
 
     job: str
     report: dict[str, Any] | None = None
     problem: str = ""
     refused: bool = False
+    more: bool = False
+
+    def with_report(self, report: BaseModel) -> Outcome:
+        return self.model_copy(update={"report": report.model_dump(mode="json")})
 
 
 class Lease(BaseModel):
@@ -80,18 +72,20 @@ class WorkQueue:
     """Tasks, outcomes, leases and progress, in Huey's SQLite storage, or in its Redis storage where
     workers run on other machines.
 
-    ``handler`` is called with each task that a consumer of ``huey`` takes in this process.
+    An outcome stays until it was written down. ``handler`` is called with each task that a consumer
+    of ``huey`` takes in this process.
     """
 
     def __init__(self, folder: Path, handler: Callable[[TaskMessage], None] | None = None) -> None:
         url = places().queue
         if url:
             self.huey = PriorityRedisHuey("gefa", url=url, results=False)
-            self._outcomes = RedisStorage("gefaoutcomes", url=url, blocking=False)
         else:
             file = str(folder / QUEUE_FILE)
             self.huey = SqliteHuey("gefa", filename=file, results=False, fsync=True, timeout=30)
-            self._outcomes = SqliteStorage("gefa-outcomes", filename=file, fsync=True, timeout=30)
+        self._outcomes = _storage("outcomes", folder, url, durable=True)
+        self._leases = _storage("leases", folder, url)
+        self._progress = _storage("progress", folder, url)
 
         def work(text: str) -> None:
             if handler is not None:
@@ -101,51 +95,75 @@ class WorkQueue:
 
     # -- the planner's side --------------------------------------------------------------
 
-    def send(self, task: TaskMessage) -> None:
+    def send(self, task: TaskMessage, priority: int = 0) -> None:
         message = self._work.s(task.model_dump_json())
-        message.priority = PRIORITIES.get(task.kind, 0)
+        message.priority = priority
         self.huey.enqueue(message)
 
+    def size(self) -> int:
+        """How many tasks nobody has taken yet."""
+        return self.huey.pending_count()
+
     def waiting(self) -> set[str]:
-        """Ids of the jobs whose tasks nobody has taken yet."""
+        """Ids of the jobs whose tasks nobody has taken yet. All messages are read for it."""
         return {json.loads(message.args[0])["job"] for message in self.huey.pending()}
 
-    def next_outcome(self) -> Outcome | None:
-        message = self._outcomes.dequeue()
-        return Outcome.model_validate_json(message) if message else None
+    def outcomes(self) -> dict[str, Outcome]:
+        """What was answered and not yet written down, by the name to ``drop`` it by, in order."""
+        items = sorted(self._outcomes.result_items().items())
+        return {name: Outcome.model_validate_json(value) for name, value in items}
 
-    def lease(self, job: str) -> Lease | None:
-        held = self._peek(f"lease:{job}")
-        return Lease.model_validate_json(held) if held else None
+    def drop(self, name: str) -> None:
+        """Forget an outcome: it was written down."""
+        self._outcomes.delete_data(name)
+
+    def leases(self) -> dict[str, Lease]:
+        """Who holds what, by job."""
+        return {
+            job: Lease.model_validate_json(value)
+            for job, value in self._leases.result_items().items()
+        }
 
     def progress(self, job: str) -> int:
         """How many files of the job are done."""
-        count = self._peek(f"progress:{job}")
-        return int(count) if count else 0
+        count = self._progress.peek_data(job)
+        return int(count) if isinstance(count, bytes) else 0
+
+    def all_progress(self) -> dict[str, int]:
+        """How many files of each job in work are done."""
+        return {job: int(count) for job, count in self._progress.result_items().items()}
 
     def forget(self, job: str) -> None:
-        for key in (f"lease:{job}", f"progress:{job}"):
-            self.huey.storage.delete_data(key)
+        """Forget who held a job and how far it was."""
+        self._leases.delete_data(job)
+        self._progress.delete_data(job)
 
     # -- the worker's side ---------------------------------------------------------------
 
     def hold(self, job: str, beat: int) -> None:
         lease = Lease(host=host_id(), pid=os.getpid(), beat=beat)
-        self.huey.storage.put_data(f"lease:{job}", lease.model_dump_json().encode())
+        self._leases.put_data(job, lease.model_dump_json().encode())
 
     def answer(self, outcome: Outcome) -> None:
-        self._outcomes.enqueue(outcome.model_dump_json().encode())
+        # By the time of answering, so that what is early of a job comes before what is last.
+        name = f"{beat():015d} {outcome.job} {uuid4().hex[:8]}"
+        self._outcomes.put_data(name, outcome.model_dump_json().encode())
 
     def tell(self, job: str, files: int) -> None:
-        self.huey.storage.put_data(f"progress:{job}", str(files).encode())
-
-    def _peek(self, key: str) -> bytes | None:
-        value = self.huey.storage.peek_data(key)
-        return value if isinstance(value, bytes) else None
+        self._progress.put_data(job, str(files).encode())
 
     def close(self) -> None:
-        self.huey.storage.close()
-        self._outcomes.close()
+        for storage in (self.huey.storage, self._outcomes, self._leases, self._progress):
+            storage.close()
+
+
+def _storage(name: str, folder: Path, url: str, *, durable: bool = False) -> BaseStorage:
+    """A place for values by key. What is not ``durable`` may be lost with the machine's power: the
+    workers that it tells of are gone then, too."""
+    if url:
+        return RedisStorage(f"gefa{name}", url=url, blocking=False)
+    file = str(folder / QUEUE_FILE)
+    return SqliteStorage(f"gefa-{name}", filename=file, fsync=durable, timeout=30)
 
 
 def alive(lease: Lease) -> bool | None:

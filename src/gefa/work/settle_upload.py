@@ -5,17 +5,19 @@ from __future__ import annotations
 from sqlmodel import Session
 
 from gefa.core.slots.upload import CropPlace
+from gefa.store.contracts import UploadReport
 from gefa.store.models import Slot, Task, Upload, UploadState
 from gefa.store.replacement import forget_earlier, take_back
 from gefa.store.slots import settings_of
 from gefa.store.uploads import focus_of, latest_job, went_live
 from gefa.store.variants import exchange, variants_of_upload
 from gefa.work.queue import Outcome
-from gefa.work.upload import UploadReport
+from gefa.work.settle import keep_report
 
 
 def settle_upload(session: Session, job: Task, outcome: Outcome) -> None:
     """Take in what was made of an upload. The caller commits."""
+    keep_report(session, job, outcome)
     upload = session.get_one(Upload, job.upload_id)
     latest = latest_job(session, upload.id)
     treatment, blob = str(job.task.get("treatment", "")), job.task.get("blob")

@@ -4,84 +4,46 @@ from __future__ import annotations
 
 from base64 import b64encode
 from collections.abc import Callable
-from datetime import date
-from pathlib import Path
 from typing import Any
 
 import pyvips
-from pydantic import BaseModel
 
 from gefa.core.cut.crop import suggested_focal
 from gefa.core.errors import GefaError
-from gefa.core.make.make_cut import JobReport, carry_out
+from gefa.core.make.make_cut import carry_out
+from gefa.core.make.report import JobReport
+from gefa.core.make.variant_maker import OnMade
 from gefa.core.pixels import on_matte
 from gefa.core.read import CANVAS_PATH, read
 from gefa.core.read.document import Document
-from gefa.core.read.scratch import Scratch
 from gefa.core.read.survey import survey
-from gefa.core.slots.settings import SlotSettings, check_upload
+from gefa.core.slots.settings import check_upload
 from gefa.core.slots.upload import (
     CropPlace,
     Expanded,
     Focus,
-    LeftOut,
     expand,
     first_focus,
     place_of,
 )
-from gefa.core.treat.recipe import Recipe
 from gefa.store.blobs import BlobShelf, BlobStore
-from gefa.store.places import blobs_for
+from gefa.store.contracts import UploadBody, UploadReport
 from gefa.work.preview import LARGE, as_webp, draw, fitted
 
 TINY = 16
 """px of the longer side of what stands in until a picture has come"""
 
 
-class UploadBody(BaseModel):
-    """Treat an uploaded picture. ``day`` is when it came; without a ``focus`` one is looked for.
-    ``treatment`` names all that together."""
-
-    blob: str
-    name: str
-    day: date
-    settings: SlotSettings
-    recipe: Recipe
-    marks: dict[str, str] = {}
-    focus: Focus | None = None
-    treatment: str = ""
-
-
-class UploadReport(BaseModel):
-    """Sizes in px. ``preview`` is a blob, ``tiny`` a data URI, ``suggested`` what crops keep
-    until somebody chooses; ``crops`` says what each crop keeps, ``made`` what became of it."""
-
-    width: int
-    height: int
-    format: str
-    placeholder: str
-    tiny: str
-    preview: str
-    suggested: Focus
-    crops: list[CropPlace]
-    made: list[JobReport]
-    left_out: list[LeftOut]
-    warnings: list[str]
-    failed: list[str]
-
-
 def treat(
-    folder: Path,
-    job_id: str,
     asked: UploadBody,
+    document: Document,
+    blobs: BlobStore,
+    shelf: BlobShelf,
+    tell: OnMade,
     threads: int,
-    tell: Callable[[object], None],
-    scratch: Path,
 ) -> UploadReport:
-    """Make the variants of an uploaded picture; SourceError if it is none, or not one that the
-    slot takes."""
-    blobs = blobs_for(folder)
-    document = read(blobs.path(asked.blob), asked.name, Scratch(scratch))
+    """Make the variants of an uploaded picture; SourceError if it is not one that the slot
+    takes."""
     check_upload(asked.settings, document.size, asked.name, document.profile_trouble())
     picture = draw(document, fitted(document.size, LARGE))
     found = suggested_focal(document, document.canvas, document.canvas_rect)
@@ -91,7 +53,6 @@ def treat(
     expanded = expand(surveyed, asked.settings, asked.recipe, focus, asked.day, marks=asked.marks)
     if not expanded.jobs:
         raise GefaError("; ".join(expanded.failed) + ".")
-    shelf = BlobShelf(blobs, job_id)
     made = [
         carry_out(job, lambda: document, shelf, tell, threads, _mark(blobs, asked))
         for job in expanded.jobs
@@ -105,7 +66,7 @@ def treat(
         preview=blobs.put(as_webp(picture)).sha256,
         suggested=suggested,
         crops=_places(document, asked, focus),
-        made=made,
+        made=[report.without_notes() for report in made],
         left_out=expanded.left_out,
         warnings=_all_warnings(expanded, made),
         failed=[*expanded.failed, *(remark.reason for report in made for remark in report.failed)],

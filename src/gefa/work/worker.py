@@ -13,12 +13,14 @@ from huey.consumer import Consumer
 
 from gefa.core.errors import GefaError, SourceError
 from gefa.work.parent import when_gone
+from gefa.work.perform import perform
 from gefa.work.pool import Pool
 from gefa.work.queue import Outcome, TaskMessage, WorkQueue, beat
-from gefa.work.tasks import TASKS
 
 BEAT_SECONDS = 2.0
 _GRACE_SECONDS = 5.0
+_ANSWER_WAITS = (0.2, 1.0, 5.0, 20.0)
+"""seconds before an answer is tried again"""
 log = logging.getLogger("gefa.worker")
 
 
@@ -56,22 +58,37 @@ class Worker:
             self._queue.close()
 
     def _handle(self, task: TaskMessage) -> None:
+        """Do a task. Whatever goes wrong with the queue, the job is not held for ever: without a
+        lease it is sent again."""
         with self._lock:
             self._held.add(task.job)
-            self._queue.hold(task.job, beat())
         try:
+            self._queue.hold(task.job, beat())
             outcome = self._outcome(task)
             # What was broken off because this worker ends is not answered, so it is sent again.
             if not self._ending:
-                self._queue.answer(outcome)
+                self._answer(outcome)
         finally:
             with self._lock:
                 self._held.discard(task.job)
 
+    def _answer(self, outcome: Outcome) -> None:
+        """The work is done: try for a while before it is lost because the queue cannot be
+        written."""
+        for wait in _ANSWER_WAITS:
+            try:
+                self._queue.answer(outcome)
+                return
+            except Exception:
+                log.exception("the outcome of %s cannot be put down; trying again", outcome.job)
+                time.sleep(wait)
+        self._queue.answer(outcome)
+
     def _outcome(self, task: TaskMessage) -> Outcome:
-        function = TASKS[task.kind]
         try:
-            report = self._pool.call(function, self._folder, task.job, task.body, self._threads())
+            report = self._pool.call(
+                perform, self._folder, task.job, task.kind, task.body, self._threads()
+            )
             return Outcome(job=task.job, report=report)
         except SourceError as error:
             return Outcome(job=task.job, problem=str(error), refused=True)
@@ -90,8 +107,15 @@ class Worker:
         waiting = threading.Event()
         while not waiting.wait(BEAT_SECONDS):
             with self._lock:
-                for job in self._held:
-                    self._queue.hold(job, beat())
+                held = list(self._held)
+            for job in held:
+                self._beat(job)
+
+    def _beat(self, job: str) -> None:
+        try:
+            self._queue.hold(job, beat())
+        except Exception:  # a queue that fails once must not make this worker look dead for ever
+            log.exception("no beat for %s; trying again", job)
 
 
 def _end() -> None:

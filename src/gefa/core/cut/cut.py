@@ -26,8 +26,9 @@ class Cut(BaseModel):
     """A part or a slice that is to become files: what, its name, its recipe.
 
     A slice is the canvas with a ``rect`` (canvas px); ``slice`` says which of the plan's slices it
-    is, as ``"0"`` for its first entry or ``"0 r1-c2"`` for a cell of it. ``quality`` is its own
-    instead of its recipe's.
+    is: the id of an entry, as ``"0"``, or with a cell of it, as ``"0 r1-c2"``. ``entry`` is the id
+    of the plan's entry for a part, or where tags or rules asked for the cut, its number among
+    theirs. ``quality`` is its own instead of its recipe's.
     """
 
     model_config = ConfigDict(frozen=True)
@@ -38,6 +39,7 @@ class Cut(BaseModel):
     origin: Origin
     rect: Rect | None = None
     slice: str = ""
+    entry: str = ""
     size: ShownSize | None = None
     quality: OwnQuality | None = None
     as_file: bool = False
@@ -50,14 +52,15 @@ class Cut(BaseModel):
 
 
 class Remark(BaseModel):
-    """Something left out, dropped, failed or warned about, and why. ``part`` is the path of the
-    part in question (``slice`` and its place in the plan for a slice), where there is one; it is
-    not written into manifests."""
+    """Something left out, dropped, failed or warned about, and why. ``source`` is the name of the
+    source, ``part`` the path of the part in question (``slice`` and its place in the plan for a
+    slice), where there is one; it is not written into manifests."""
 
     model_config = ConfigDict(frozen=True)
 
     cut: str
     reason: str
+    source: str = ""
     part: str = Field(default="", exclude=True)
 
 
@@ -68,5 +71,7 @@ class Gathered:
     cuts: list[Cut] = field(default_factory=list)
     left_out: list[Remark] = field(default_factory=list)
     warnings: list[Remark] = field(default_factory=list)
+    unmatched: list[Remark] = field(default_factory=list)
+    """rules and entries of the plan that match nothing in this source; they may in another"""
     gaps: str = ""
     """what drawn slices leave of the canvas, in words"""

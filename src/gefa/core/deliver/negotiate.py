@@ -11,7 +11,7 @@ NOT_WANTED = 0.0
 
 
 class Servable(Protocol):
-    """A file as choosing needs it: format, width in px, bytes."""
+    """A file as choosing needs it: format, width in px, bytes, whether it moves."""
 
     @property
     def format(self) -> str: ...
@@ -21,6 +21,9 @@ class Servable(Protocol):
 
     @property
     def bytes(self) -> int: ...
+
+    @property
+    def moves(self) -> bool: ...
 
 
 File = TypeVar("File", bound=Servable)
@@ -70,11 +73,13 @@ def _weight(format: Format, asked: dict[str, float]) -> float:
 
 def pick(files: Sequence[File], accept: str, width: float | None) -> File | None:
     """The file to send: narrowest of those at least ``width`` px wide, else the widest (also where
-    no width is asked for); of the formats that are wanted the lightest. A client that wants none
-    of them is sent what every browser shows. None only where there is no file."""
+    no width is asked for); of the formats that are wanted the lightest. Of an animation those that
+    move come first, however light a still is. A client that wants none of them is sent what every
+    browser shows. None only where there is no file."""
     wanted = preferences(accept)
     shown = [f for f in files if wanted[Format(f.format)] > NOT_WANTED]
     shown = shown or [f for f in files if not FORMATS[Format(f.format)].modern] or list(files)
+    shown = [f for f in shown if f.moves] or shown
     if not shown:
         return None
     widths = {file.width for file in shown}

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable, Iterator
-from typing import Protocol
 
 import pyvips
 
-from gefa.core.deliver.shelf import Shelf, Stored
 from gefa.core.geometry import Size
-from gefa.core.make.jobs import CutJob
+from gefa.core.make.job import CutJob
+from gefa.core.make.made import MadeVariant, Shelf
 from gefa.core.make.make_cut import crop_of, pictures_for
+from gefa.core.pixels import on_matte
 from gefa.core.read.document import Document
 from gefa.core.treat.encode_at_quality import EncodeRequest, EncodeSource, find
 from gefa.core.treat.formats import FORMATS, Format
@@ -19,13 +20,6 @@ from gefa.core.treat.recipe import AlphaPolicy
 
 QUALITIES = (50, 74, 35, 84, 62, 92, 20)
 """where curves are measured, in the order in which they are the most use"""
-
-
-class RatedShelf(Shelf, Protocol):
-    """A shelf that scores of what stands on it can be noted on."""
-
-    def rate(self, key: str, score: float) -> None:
-        """Note how the file made from ``key`` looks, SSIMULACRA2."""
 
 
 def qualities_for(job: CutJob, format: Format) -> tuple[int, ...]:
@@ -43,40 +37,54 @@ def reference(
 ) -> pyvips.Image:
     """The picture that variants of ``size`` px are encoded from, with its transparency if the
     recipe keeps it."""
-    pictures = pictures_for(job, document, crop_of(job, document, shelf), mark)
-    image = pictures.at(size)
+    facts = shelf.facts(job.facts_key)
+    crop = facts.crop if facts is not None else crop_of(job, document)
+    image = pictures_for(job, document, crop, mark).at(size)
     if job.recipe.alpha is AlphaPolicy.KEEP:
         return image
-    return fit_alpha(image, Format.JPEG, job.recipe)
+    return on_matte(image, job.recipe.matte)
 
 
 def measure_curve(
-    job: CutJob, image: pyvips.Image, size: Size, format: Format, shelf: RatedShelf
-) -> Iterator[Stored]:
-    """Make the files of a curve, one after another, or find them on the shelf; each is on it under
-    ``Job.key_at``, with its score."""
-    looked = EncodeSource(fit_alpha(image, format, job.recipe))
+    job: CutJob, image: pyvips.Image, size: Size, format: Format, shelf: Shelf
+) -> Iterator[tuple[str, MadeVariant]]:
+    """Make the files of a curve, one after another, or find them on the shelf; each comes with its
+    key, which ``CutJob.key_at`` gives, and its score."""
+    source = EncodeSource(fit_alpha(image, format, job.recipe))
+    settings = job.recipe.settings_for(format)
     for quality in qualities_for(job, format):
         key = job.key_at(size, format, quality)
-        stored = shelf.recall(key, key)
-        if stored is None:
-            wish = EncodeRequest(format, quality, job.recipe.settings_for(format))
-            data = find(looked, wish).data
-            score = round(looked.score(data), 2)
-            stored = shelf.keep(key, key, data, quality=quality, score=score)
-        elif stored.score is None:
-            shelf.rate(key, round(looked.score(shelf.load(stored, key)), 2))
-        yield stored
+        made = shelf.known([key]).get(key)
+        data = shelf.load(key) if made is not None else None
+        if made is None or data is None:
+            data = find(source, EncodeRequest(format, quality, settings)).data
+            digest = hashlib.sha256(data).hexdigest()
+            made = MadeVariant(sha256=digest, bytes=len(data), quality=quality)
+            made = _rated(made, source, data, format)
+            shelf.put(key, made, data)
+        elif made.score is None:
+            made = _rated(made, source, data, format)
+            shelf.note(key, made)
+        yield key, made
 
 
 def rate_file(
-    job: CutJob, image: pyvips.Image, key: str, format: Format, shelf: RatedShelf
-) -> None:
-    """Measure how a file that was made looks beside ``image``, its picture at the same size."""
-    stored = shelf.recall(key, key)
-    if stored is not None and stored.score is None:
-        looked = EncodeSource(fit_alpha(image, format, job.recipe))
-        shelf.rate(key, round(looked.score(shelf.load(stored, key)), 2))
+    job: CutJob, image: pyvips.Image, key: str, format: Format, shelf: Shelf
+) -> MadeVariant | None:
+    """How a file that was made looks beside ``image``, its picture at the same size; None if its
+    bytes are gone."""
+    made = shelf.known([key]).get(key)
+    data = shelf.load(key)
+    if made is None or data is None:
+        return None
+    if made.score is None:
+        made = _rated(made, EncodeSource(fit_alpha(image, format, job.recipe)), data, format)
+        shelf.note(key, made)
+    return made
+
+
+def _rated(made: MadeVariant, source: EncodeSource, data: bytes, format: Format) -> MadeVariant:
+    return made.model_copy(update={"score": round(source.score(data, format), 2)})
 
 
 def curve_formats(job: CutJob) -> tuple[Format, ...]:

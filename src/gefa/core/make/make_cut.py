@@ -1,58 +1,45 @@
-"""Run a plan over a document: the one way from a source to files.
+"""Making the files of one cut: the one way from a job to files.
 
-The command line, the worker processes and the tests all come through here: ``prepare`` (in
-``jobs.py``) says what there is to make, ``carry_out`` makes the files of one cut.
+The command line, the worker processes and the tests all come through ``carry_out``. It asks
+``decide`` what is needed, has that made or measured, and asks again, until it is decided.
 """
 
 from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Sequence
-from typing import Any, TypeVar
-
-from pydantic import BaseModel, ValidationError
 
 from gefa.core.cut.crop import crop_within
-from gefa.core.cut.cut import Remark
-from gefa.core.deliver.manifest import CutRecord, File, OriginalFile
-from gefa.core.deliver.markup import Offer, picture, plain_box
-from gefa.core.deliver.shelf import Shelf
-from gefa.core.geometry import Rect, Size, height_for
-from gefa.core.make.cut_warnings import Facts, cautions, measured
-from gefa.core.make.jobs import CutJob, OriginalJob, key_of
-from gefa.core.make.order_of_work import course
-from gefa.core.make.variant_maker import Decisions, Making
+from gefa.core.deliver.manifest import File, OriginalFile
+from gefa.core.geometry import Rect
+from gefa.core.make.cut_warnings import warnings_of
+from gefa.core.make.decide import Decisions, Known, Needs, decide
+from gefa.core.make.facts import measured
+from gefa.core.make.job import CutJob, OriginalJob, PlannedVariant
+from gefa.core.make.keys import key_of
+from gefa.core.make.made import CutFacts, MadeVariant, Shelf
+from gefa.core.make.report import JobReport, record_of, region_of, remark_about
+from gefa.core.make.variant_maker import OnMade, VariantMaker
 from gefa.core.read.document import Document
-from gefa.core.treat.formats import Format
 from gefa.core.treat.pictures import Pictures
-from gefa.core.treat.recipe import AlphaPolicy, Fit, Keep
+from gefa.core.treat.recipe import Aim, AlphaPolicy, Keep
 
-Known = TypeVar("Known", bound=BaseModel)
-
-
-class JobReport(BaseModel):
-    """What became of a job. ``keys`` gives each file's path the key it was made from, ``facts``
-    what was measured, by key."""
-
-    record: CutRecord
-    files: list[File] = []
-    keys: dict[str, str] = {}
-    facts: dict[str, dict[str, Any]] = {}
-    failed: list[Remark] = []
-    warnings: list[Remark] = []
-    left_out: list[Remark] = []
+MOST_TURNS = 2_000
+"""of asking and making: a job has a few thousand variants at the most, and each turn makes some"""
 
 
 def take_out(
     source: str, jobs: Sequence[OriginalJob], document: Document, shelf: Shelf
 ) -> list[OriginalFile]:
-    """Write originals to the shelf, byte for byte as they are stored."""
+    """Put originals on the shelf, byte for byte as they are stored."""
     made = []
     for job in jobs:
         facts = job.facts
         data = document.original_bytes(facts.key)
-        key = key_of("original", hashlib.sha256(data).hexdigest())
-        stored = shelf.recall(key, job.path) or shelf.keep(key, job.path, data)
+        sha256 = hashlib.sha256(data).hexdigest()
+        key = key_of("original", sha256)
+        shelf.put(key, MadeVariant(sha256=sha256, bytes=len(data)), data)
+        shelf.place(key, job.path)
         made.append(
             OriginalFile(
                 source=source,
@@ -64,96 +51,167 @@ def take_out(
                 height=facts.height,
                 shown_width=facts.shown.width,
                 shown_height=facts.shown.height,
-                bytes=stored.bytes,
-                sha256=stored.sha256,
+                bytes=len(data),
+                sha256=sha256,
             )
         )
     return made
-
-
-def facts_key(job: CutJob) -> str:
-    """The key under which a cut's Facts are kept."""
-    return key_of("facts", job.key_at(_widest(job), Format.PNG, None))
 
 
 def carry_out(
     job: CutJob,
     opened: Callable[[], Document],
     shelf: Shelf,
-    on_file: Callable[[File], None] = lambda _: None,
+    on_made: OnMade = lambda variant, made: None,
     threads: int = 1,
     mark: Callable[[], Document] | None = None,
 ) -> JobReport:
     """Make the files of one cut, or find them on the shelf.
 
     ``opened`` gives the document and is only called when there is something to draw, and so does
-    ``mark`` for the picture that the recipe lays over a corner. ``threads`` encoders run at once.
-    A variant that its encoder refuses is reported and costs no other. Raises SourceError if the
-    source cannot be drawn.
+    ``mark`` for the picture that the recipe lays over a corner. ``threads`` encoders run at once;
+    ``on_made`` is told of each variant. A variant that its encoder refuses is reported and costs no
+    other. Raises SourceError if the source cannot be drawn.
     """
     if not job.variants:
-        return JobReport(record=_record(job, job.extent, None, []))
-    facts = _recalled(shelf, facts_key(job), Facts)
-    said = _recalled(shelf, said_key(job), Decisions) or Decisions()
-    making = Making(job, shelf, on_file, threads, said)
-    making.recall()
-    if making.missing() or facts is None or not _decided(job, said):
-        document = opened()
-        said.crop = said.crop or _crop(job, document)
-        facts = _make(making, document, mark, facts)
-    found = {facts_key(job): facts.model_dump(mode="json")}
-    found[said_key(job)] = said.model_dump(mode="json")
-    for key, value in found.items():
-        shelf.keep_facts(key, value)
-    files = [making.file(v) for v in job.variants if v.path in making.files]
-    return JobReport(
-        record=_record(job, _region(job, said.crop), facts, files, said.why),
-        files=files,
-        keys={v.path: v.key for v in job.variants if v.path in making.files},
-        facts=found,
-        failed=making.failed,
-        left_out=said.left_out_remarks(job),
-        warnings=[*said.warning_remarks(job), *cautions(job, facts, files)],
-    )
+        return JobReport(record=record_of(job, job.extent, None, []))
+    return _Making(job, opened, shelf, on_made, threads, mark).report()
 
 
-def _decided(job: CutJob, said: Decisions) -> bool:
-    return said.decided(job) and not (job.crop and said.crop is None)
+class _Making:
+    """One job on its way."""
+
+    def __init__(
+        self,
+        job: CutJob,
+        opened: Callable[[], Document],
+        shelf: Shelf,
+        on_made: OnMade,
+        threads: int,
+        mark: Callable[[], Document] | None,
+    ) -> None:
+        self._job, self._opened, self._shelf = job, opened, shelf
+        self._on_made, self._threads, self._mark = on_made, threads, mark
+        self._facts = shelf.facts(job.facts_key)
+        self._made = shelf.known(variant.key for variant in job.variants)
+        self._refused: dict[str, str] = {}
+        self._document: Document | None = None
+        self._maker: VariantMaker | None = None
+
+    def report(self) -> JobReport:
+        job = self._job
+        decisions = self._decided()
+        files = [self._file(variant) for variant in decisions.kept]
+        assert self._facts is not None
+        shown = region_of(job, self._facts.crop)
+        remarks = warnings_of(job, self._facts, files)
+        return JobReport(
+            record=record_of(job, shown, self._facts, files, decisions.why),
+            files=files,
+            keys={variant.path: variant.key for variant in decisions.kept},
+            made=self._made,
+            facts={job.facts_key: self._facts},
+            failed=[
+                remark_about(job, f"{variant.path}: {self._refused[variant.key]}")
+                for variant in job.variants
+                if variant.key in self._refused
+            ],
+            left_out=[remark_about(job, reason) for reason in decisions.left_out],
+            warnings=[*(remark_about(job, reason) for reason in decisions.warnings), *remarks],
+        )
+
+    def _decided(self) -> Decisions:
+        """Ask, make, ask again. Files that are kept are put in their places; what turns out to be
+        gone from the shelf is made anew."""
+        for _ in range(MOST_TURNS):
+            known = Known(self._facts, self._made, frozenset(self._refused))
+            step = decide(self._job, known)
+            if isinstance(step, Needs):
+                self._fulfil(step)
+                continue
+            gone = [v for v in step.kept if not self._shelf.place(v.key, v.path)]
+            if not gone:
+                return step
+            for variant in gone:
+                del self._made[variant.key]
+        raise RuntimeError(f"{self._job.cut.name} cannot be decided: {step}")
+
+    def _fulfil(self, needs: Needs) -> None:
+        if needs.facts:
+            self._facts = self._measured()
+            self._shelf.put_facts(self._job.facts_key, self._facts)
+        if needs.variants:
+            maker = self._making()
+            maker.make(needs.variants)
+            self._made |= maker.made
+            self._refused |= maker.refused
+        for variant in needs.looks:
+            known = self._making().measure(variant, self._made[variant.key])
+            if known is None:
+                del self._made[variant.key]
+            else:
+                self._made[variant.key] = known
+
+    def _measured(self) -> CutFacts:
+        document = self._drawn()
+        crop = self._facts.crop if self._facts is not None else crop_of(self._job, document)
+        sizes = sorted({v.size for v in self._job.variants}, key=lambda size: size.width)
+        return measured(
+            document,
+            pictures_for(self._job, document, crop, self._mark),
+            self._job.widest,
+            crop,
+            sizes if self._job.steps is not None else (),
+        )
+
+    def _drawn(self) -> Document:
+        if self._document is None:
+            self._document = self._opened()
+        return self._document
+
+    def _making(self) -> VariantMaker:
+        if self._maker is None:
+            assert self._facts is not None
+            document = self._drawn()
+            keeps = self._job.recipe.metadata is Keep.COPYRIGHT
+            self._maker = VariantMaker(
+                self._job,
+                pictures_for(self._job, document, self._facts.crop, self._mark),
+                self._facts,
+                self._shelf,
+                threads=self._threads,
+                copyright=document.copyright if keeps else "",
+                on_made=self._on_made,
+            )
+        return self._maker
+
+    def _file(self, variant: PlannedVariant) -> File:
+        made = self._made[variant.key]
+        return File(
+            cut=self._job.cut.name,
+            path=variant.path,
+            format=variant.format,
+            width=variant.width,
+            height=variant.height,
+            bytes=made.bytes,
+            sha256=made.sha256,
+            quality=made.quality,
+            score=made.score,
+            reused=not self._shelf.is_new(variant.key),
+            moves=variant.moves,
+            limit=made.limit,
+            budget=variant.quality.max_bytes if isinstance(variant.quality, Aim) else None,
+        )
 
 
-def said_key(job: CutJob) -> str:
-    """The key under which is kept what making a cut had to say."""
-    return key_of("said", *(variant.key for variant in job.variants))
+# -- what is drawn -----------------------------------------------------------------------
 
 
-def _recalled(shelf: Shelf, key: str, kind: type[Known]) -> Known | None:
-    known = shelf.recall_facts(key)
-    try:
-        return kind.model_validate(known) if known else None
-    except ValidationError:
-        return None
-
-
-def _crop(job: CutJob, document: Document) -> Rect | None:
+def crop_of(job: CutJob, document: Document) -> Rect | None:
     """What the recipe takes of the cut, in px within it; None for all."""
     if job.crop is None:
         return None
     return crop_within(document, document.part(job.cut.part), job.extent, job.crop)
-
-
-def _region(job: CutJob, crop: Rect | None) -> Rect:
-    """What of the canvas is shown, in canvas px."""
-    return job.extent if crop is None else crop.moved(job.extent.x, job.extent.y)
-
-
-def _widest(job: CutJob) -> Size:
-    return max((v.size for v in job.variants), key=_width, default=job.extent.size)
-
-
-def crop_of(job: CutJob, document: Document, shelf: Shelf) -> Rect | None:
-    """What the recipe takes of the cut, in px within it, as it was when its files were made."""
-    said = _recalled(shelf, said_key(job), Decisions)
-    return said.crop if said is not None and said.crop else _crop(job, document)
 
 
 def pictures_for(
@@ -163,87 +221,10 @@ def pictures_for(
     return Pictures(
         document,
         document.part(job.cut.part),
-        _region(job, crop),
-        _widest(job),
+        region_of(job, crop),
+        job.widest,
         whole=job.cut.strays,
         under=job.recipe.alpha is AlphaPolicy.UNDERLAY and job.cut.rect is None,
         tone=job.recipe.tone,
         mark=(job.recipe.mark, mark()) if job.recipe.mark and mark else None,
     )
-
-
-def _make(
-    making: Making,
-    document: Document,
-    mark: Callable[[], Document] | None,
-    facts: Facts | None,
-) -> Facts:
-    job = making.job
-    widest = _widest(job)
-    pictures = pictures_for(job, document, making.said.crop, mark)
-    making.copyright = document.copyright if job.recipe.metadata is Keep.COPYRIGHT else ""
-    try:
-        for size in course(making, pictures):
-            image = pictures.at(size)
-            if size == widest and facts is None:
-                facts = measured(document, image)
-            making.begin(size, pictures, image)
-    finally:
-        making.finish()
-    return facts or measured(document, pictures.at(widest))
-
-
-def _width(size: Size) -> int:
-    return size.width
-
-
-def _record(
-    job: CutJob, shown: Rect, facts: Facts | None, files: list[File], why: str = ""
-) -> CutRecord:
-    moving = {v.path for v in job.variants if v.moves}
-    offers = [Offer(f.path, f.format, f.width, f.height, f.path in moving) for f in files]
-    return CutRecord(
-        name=job.cut.name,
-        source=job.source,
-        part=job.cut.part,
-        recipe=job.cut.recipe,
-        origin=job.cut.origin,
-        x=shown.x,
-        y=shown.y,
-        width=shown.width,
-        height=shown.height,
-        alpha=facts.alpha if facts else None,
-        baseline_bytes=facts.baseline_bytes if facts else None,
-        css=job.css or None,
-        alt=job.alt,
-        why=why,
-        markup=plain_box(job.css, job.extent.size)
-        if job.css
-        else picture(offers, _shown_size(job, shown), job.alt, densities=_by_density(job)),
-    )
-
-
-def failed_report(job: CutJob, reason: str) -> JobReport:
-    """The report of a job that could not be carried out at all."""
-    return JobReport(
-        record=_record(job, job.extent, None, []), failed=[Remark(cut=job.cut.name, reason=reason)]
-    )
-
-
-def _by_density(job: CutJob) -> bool:
-    return job.recipe.shown is not None and job.cut.size is None
-
-
-def _shown_size(job: CutJob, shown: Rect) -> Size:
-    """The size in the markup, px: the natural one, in the ratio that the files have; with
-    densities the one it is shown at."""
-    if not job.variants:
-        return shown.size
-    if _by_density(job):
-        first = job.variants[0].size
-        width = job.recipe.shown or first.width
-        return Size(width, height_for(first, width))
-    widest = max((variant.size for variant in job.variants), key=_width)
-    if job.recipe.fit is Fit.FILL and job.recipe.ratio and job.cut.size is None:
-        return widest
-    return shown.size

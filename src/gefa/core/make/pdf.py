@@ -8,7 +8,7 @@ from io import BytesIO
 import pyvips
 
 from gefa.core.geometry import MM_PER_INCH
-from gefa.core.make.jobs import CutJob
+from gefa.core.make.job import CutJob
 from gefa.core.pixels import drop_opaque_alpha
 from gefa.core.read.document import Document
 from gefa.core.read.svg.drawing import DPI

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from itertools import zip_longest
 
-from gefa.core.cut.cut import Origin
+from gefa.core.cut.cut import Cut, Origin
 from gefa.core.cut.shown_size import ShownSize
 from gefa.core.errors import PlanError
 from gefa.core.geometry import Rect
@@ -20,7 +20,11 @@ from gefa.core.treat.recipe import OwnQuality
 @dataclass(frozen=True)
 class PlanEditor:
     """Edits ``plan`` for ``source``; every method gives the new plan. PlanError where something is
-    named that is not there."""
+    named that is not there.
+
+    A ``line`` is one of the cuts of a part: the id of its entry or, where the plan has none for the
+    part yet, its number among those that tags and rules ask for. An empty one is the first.
+    """
 
     plan: Plan
     source: Survey
@@ -36,18 +40,18 @@ class PlanEditor:
         gone = set(parts)
         return self._with_cuts([entry for entry in self.plan.cuts if entry.part not in gone])
 
-    def rename(self, part: str, index: int, name: str) -> Plan:
+    def rename(self, part: str, line: str, name: str) -> Plan:
         """An empty name is the part's own."""
         own = self.source.part(part).display_name
         wanted = None if name.strip() in ("", own) else name.strip()
-        return self._one(part, index, {"name": wanted, "leave_out": False})
+        return self._one(part, line, {"name": wanted, "leave_out": False})
 
-    def choose(self, parts: Sequence[str], recipe: str, index: int | None = None) -> Plan:
+    def choose(self, parts: Sequence[str], recipe: str, line: str | None = None) -> Plan:
         """Give parts a recipe: one of their cuts, or all."""
         self.plan.recipe(recipe)
         change = {"recipe": recipe, "leave_out": False}
-        if index is not None:
-            return self._one(parts[0], index, change)
+        if line is not None:
+            return self._one(parts[0], line, change)
         return self._each(parts, lambda entry: entry.model_copy(update=change))
 
     def follow_default(self, parts: Iterable[str]) -> Plan:
@@ -63,7 +67,7 @@ class PlanEditor:
                 )
                 if entry is not None
             ]
-            same = kept == usual and not any(entry.leave_out for entry in kept)
+            same = _unnamed(kept) == usual and not any(entry.leave_out for entry in kept)
             asked_for = same and editor._asked_for(part)
             plan = editor.take_back([part]) if asked_for else editor._replaced(part, kept)
             editor = PlanEditor(plan, self.source)
@@ -80,9 +84,9 @@ class PlanEditor:
             self.plan.recipe(recipe)
         return self.plan.model_copy(update={"default": recipe or None})
 
-    def judge(self, part: str, index: int, quality: OwnQuality | None) -> Plan:
+    def judge(self, part: str, line: str, quality: OwnQuality | None) -> Plan:
         """Give a cut a quality of its own instead of its recipe's; None takes it back."""
-        return self._one(part, index, {"quality": quality, "leave_out": False})
+        return self._one(part, line, {"quality": quality, "leave_out": False})
 
     def slice_follows_default(self, key: str) -> Plan:
         """Take back what makes a slice an exception."""
@@ -91,11 +95,16 @@ class PlanEditor:
     def judge_slice(self, key: str, quality: OwnQuality | None) -> Plan:
         return self._change_slice(key, {"quality": quality})
 
-    def index_of(self, part: str, recipe: str) -> int:
-        """Which of a part's cuts has this recipe; the first if none says so."""
-        entries = self._entries(part)
-        usual = default_recipe(self.source, self.source.part(part), self.plan)
-        return next((i for i, e in enumerate(entries) if (e.recipe or usual) == recipe), 0)
+    def line_of(self, cut: Cut) -> str:
+        """Which of a part's cuts a cut is that was made by an earlier plan: the one of its entry,
+        else the one of its recipe, else the first."""
+        entries = self._entries(cut.part)
+        lines = [entry.id or str(number) for number, entry in enumerate(entries)]
+        if cut.entry in lines:
+            return cut.entry
+        usual = default_recipe(self.source, self.source.part(cut.part), self.plan)
+        same = (i for i, e in zip(lines, entries, strict=True) if (e.recipe or usual) == cut.recipe)
+        return next(same, lines[0])
 
     def also(self, part: str, recipe: str) -> Plan:
         """Cut a part by one more recipe."""
@@ -103,23 +112,23 @@ class PlanEditor:
         entries = self._entries(part)
         return self._replaced(part, [*entries, CutEntry(part=part, recipe=recipe)])
 
-    def drop(self, part: str, index: int) -> Plan:
+    def drop(self, part: str, line: str) -> Plan:
         """Take one of several cuts of a part away."""
         entries = self._entries(part)
-        _check(index, entries, "cut")
+        index = _line(line, entries)
         return self._replaced(part, entries[:index] + entries[index + 1 :])
 
-    def resize(self, part: str, index: int, size: ShownSize | None) -> Plan:
+    def resize(self, part: str, line: str, size: ShownSize | None) -> Plan:
         """Give a cut a size of its own instead of its recipe's widths; None takes it back."""
-        return self._one(part, index, {"size": size, "leave_out": False})
+        return self._one(part, line, {"size": size, "leave_out": False})
 
-    def as_file(self, part: str, index: int, on: bool) -> Plan:
+    def as_file(self, part: str, line: str, on: bool) -> Plan:
         """Make files even of what CSS could draw."""
-        return self._one(part, index, {"as_file": on, "leave_out": False})
+        return self._one(part, line, {"as_file": on, "leave_out": False})
 
-    def strays(self, part: str, index: int, on: bool) -> Plan:
+    def strays(self, part: str, line: str, on: bool) -> Plan:
         """Keep or leave out objects that lie far off."""
-        return self._one(part, index, {"strays": on, "leave_out": False})
+        return self._one(part, line, {"strays": on, "leave_out": False})
 
     def _entries(self, part: str) -> list[CutEntry]:
         """What the plan says of a part; where it says nothing, what tags and rules do."""
@@ -135,9 +144,9 @@ class PlanEditor:
         ]
         return seeded or [CutEntry(part=part)]
 
-    def _one(self, part: str, index: int, change: dict[str, object]) -> Plan:
+    def _one(self, part: str, line: str, change: dict[str, object]) -> Plan:
         entries = self._entries(part)
-        _check(index, entries, "cut")
+        index = _line(line, entries)
         entries[index] = entries[index].model_copy(update=change)
         return self._replaced(part, entries)
 
@@ -159,7 +168,7 @@ class PlanEditor:
         return self._with_cuts(cuts if placed else [*cuts, *entries])
 
     def _with_cuts(self, cuts: Sequence[CutEntry]) -> Plan:
-        return self.plan.model_copy(update={"cuts": tuple(cuts)})
+        return self.plan.with_entries(cuts=cuts)
 
     # -- rules ---------------------------------------------------------------------------
 
@@ -167,20 +176,21 @@ class PlanEditor:
         """Add a rule at the end: the first that matches wins."""
         if rule.recipe is not None:
             self.plan.recipe(rule.recipe)
-        return self.plan.model_copy(update={"rules": (*self.plan.rules, rule)})
+        return self.plan.with_entries(rules=[*self.plan.rules, rule])
 
-    def remove_rule(self, index: int) -> Plan:
-        _check(index, self.plan.rules, "rule")
-        rules = [rule for at, rule in enumerate(self.plan.rules) if at != index]
-        return self.plan.model_copy(update={"rules": tuple(rules)})
+    def remove_rule(self, rule_id: str) -> Plan:
+        gone = _position(rule_id, self.plan.rules, "rule")
+        return self.plan.with_entries(
+            rules=[rule for at, rule in enumerate(self.plan.rules) if at != gone]
+        )
 
-    def raise_rule(self, index: int) -> Plan:
+    def raise_rule(self, rule_id: str) -> Plan:
         """Let a rule come before the one above it."""
-        _check(index, self.plan.rules, "rule")
         rules = list(self.plan.rules)
+        index = _position(rule_id, rules, "rule")
         above = max(0, index - 1)
         rules[above], rules[index] = rules[index], rules[above]
-        return self.plan.model_copy(update={"rules": tuple(rules)})
+        return self.plan.with_entries(rules=rules)
 
     # -- slices --------------------------------------------------------------------------
 
@@ -197,15 +207,15 @@ class PlanEditor:
         return self._with_grid(SliceEntry(guides=Guides(x=tuple(x), y=tuple(y))))
 
     def _with_grid(self, entry: SliceEntry | None) -> Plan:
-        """One entry holds the lines; names and recipes of its cells stay where the cells do."""
+        """One entry holds the lines; what is said of it and of its cells stays, where the cells
+        do."""
         old = next((known for known in self.plan.slices if known.area is None), None)
         drawn = [known for known in self.plan.slices if known.area is not None]
         if entry is not None and old is not None:
             places = {f"r{c.row}-c{c.column}" for c in grid(entry, self.source.size)}
             cells = {place: cell for place, cell in old.cells.items() if place in places}
-            entry = entry.model_copy(
-                update={"cells": cells, "name": old.name, "recipe": old.recipe}
-            )
+            lines = {"split": entry.split, "guides": entry.guides}
+            entry = old.model_copy(update={**lines, "cells": cells})
         return self._with_slices([entry, *drawn] if entry else drawn)
 
     def draw(self, rects: Iterable[Rect]) -> Plan:
@@ -213,9 +223,9 @@ class PlanEditor:
         added = [SliceEntry(rect=(r.x, r.y, r.width, r.height)) for r in rects]
         return self._with_slices([*self.plan.slices, *added])
 
-    def reshape(self, index: int, rect: Rect) -> Plan:
+    def reshape(self, slice_id: str, rect: Rect) -> Plan:
         """Move or resize a drawn slice."""
-        entry = self._slice(index)
+        entry = self._slice(slice_id)
         if entry.area is None:
             raise PlanError("slices between lines move with their lines.")
         inside = rect.intersection(Rect(0, 0, self.source.width, self.source.height))
@@ -224,12 +234,11 @@ class PlanEditor:
                 "the slice would lie outside the picture.", advice="Give it a place inside."
             )
         place = (inside.x, inside.y, inside.width, inside.height)
-        return self._with_slice(index, entry.model_copy(update={"rect": place}))
+        return self._with_slice(entry.model_copy(update={"rect": place}))
 
-    def remove_slice(self, index: int) -> Plan:
-        self._slice(index)
-        kept = [entry for at, entry in enumerate(self.plan.slices) if at != index]
-        return self._with_slices(kept)
+    def remove_slice(self, slice_id: str) -> Plan:
+        gone = self._slice(slice_id)
+        return self._with_slices([entry for entry in self.plan.slices if entry.id != gone.id])
 
     def remove_slices(self) -> Plan:
         return self._with_slices([])
@@ -247,48 +256,59 @@ class PlanEditor:
     def leave_slices(self, keys: Iterable[str], on: bool) -> Plan:
         """Leave slices out (drawn ones are removed), or have them again."""
         editor = self
-        for key in sorted(keys, key=_place, reverse=True):
-            index, cell = _place(key)
+        for key in keys:
+            slice_id, cell = _place(key)
             if cell:
                 changed = editor._change_slice(key, {"leave_out": not on})
             elif on:
                 continue
             else:
-                changed = editor.remove_slice(index)
+                changed = editor.remove_slice(slice_id)
             editor = PlanEditor(changed, self.source)
         return editor.plan
 
     def _change_slice(self, key: str, change: dict[str, object]) -> Plan:
-        index, cell = _place(key)
-        entry = self._slice(index)
+        slice_id, cell = _place(key)
+        entry = self._slice(slice_id)
         if not cell:
-            return self._with_slice(index, entry.model_copy(update=change))
+            return self._with_slice(entry.model_copy(update=change))
         own = entry.cells.get(cell, CellEntry()).model_copy(update=change)
-        return self._with_slice(
-            index, entry.model_copy(update={"cells": {**entry.cells, cell: own}})
-        )
+        return self._with_slice(entry.model_copy(update={"cells": {**entry.cells, cell: own}}))
 
-    def _slice(self, index: int) -> SliceEntry:
-        _check(index, self.plan.slices, "slice")
-        return self.plan.slices[index]
+    def _slice(self, slice_id: str) -> SliceEntry:
+        return self.plan.slices[_position(slice_id, self.plan.slices, "slice")]
 
-    def _with_slice(self, index: int, entry: SliceEntry) -> Plan:
-        slices = list(self.plan.slices)
-        slices[index] = entry
+    def _with_slice(self, changed: SliceEntry) -> Plan:
+        slices = [changed if entry.id == changed.id else entry for entry in self.plan.slices]
         return self._with_slices(slices)
 
     def _with_slices(self, slices: Sequence[SliceEntry]) -> Plan:
-        return self.plan.model_copy(update={"slices": tuple(slices)})
+        return self.plan.with_entries(slices=slices)
 
 
-def _place(key: str) -> tuple[int, str]:
-    """``"2 r1-c3"`` to ``(2, "r1-c3")``; ``"2"`` to ``(2, "")``."""
-    number, _, cell = key.partition(" ")
-    if not number.isdigit():
-        raise PlanError(f"{key!r} names no slice.")
-    return int(number), cell
+def _unnamed(entries: Iterable[CutEntry]) -> list[CutEntry]:
+    return [entry.model_copy(update={"id": ""}) for entry in entries]
 
 
-def _check(index: int, things: Sequence[object], what: str) -> None:
-    if not 0 <= index < len(things):
-        raise PlanError(f"there is no such {what} any more.", advice="Load the page again.")
+def _place(key: str) -> tuple[str, str]:
+    """``"2 r1-c3"`` to ``("2", "r1-c3")``; ``"2"`` to ``("2", "")``."""
+    slice_id, _, cell = key.partition(" ")
+    return slice_id, cell
+
+
+def _position(wanted: str, entries: Sequence[Rule | SliceEntry | CutEntry], what: str) -> int:
+    for index, entry in enumerate(entries):
+        if entry.id == wanted:
+            return index
+    raise PlanError(f"there is no such {what} any more.", advice="Load the page again.")
+
+
+def _line(line: str, entries: Sequence[CutEntry]) -> int:
+    """Where in a part's entries a line is; an empty one is the first."""
+    if not line:
+        return 0
+    if any(entry.id for entry in entries):
+        return _position(line, entries, "cut")
+    if not line.isdecimal() or int(line) >= len(entries):
+        raise PlanError("there is no such cut any more.", advice="Load the page again.")
+    return int(line)

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from difflib import get_close_matches
 
 from gefa.core.cut.cut import Cut, Gathered, Origin, Remark
 from gefa.core.cut.glob import covers
 from gefa.core.plan.plan import CutEntry, Plan, did_you_mean
 from gefa.core.plan.slice_cuts import add_slices
 from gefa.core.read.document import CANVAS_PATH, Kind
+from gefa.core.read.part_names import near_tags, tidied
 from gefa.core.read.survey import PartFacts, Survey
 
 FLAT_DEFAULT = "backdrop"
@@ -34,17 +36,37 @@ def gather(source: Survey, plan: Plan, *, default: bool) -> Gathered:
         tagged = _add_tagged(part, plan, found)
         if not tagged and part.kind is not Kind.CANVAS:
             _add_ruled(part, source, plan, found)
-    for missing in by_hand:
-        found.warnings.append(_about(missing, "the source has no such part"))
+    found.unmatched += [_unmatched_entry(source, missing) for missing in by_hand]
+    if source.layered:
+        found.unmatched += _unmatched_rules(source, plan)
     add_slices(source, plan, default_recipe(source, source.canvas, plan), found)
-    if (
-        default
-        and not found.cuts
-        and not plan.chooses
-        and not any(part.tags for part in source.parts)
-    ):
+    if default and not found.cuts and not plan.chooses:
         _add_default(source, plan, found)
     return found
+
+
+def _unmatched_entry(source: Survey, path: str) -> Remark:
+    reason = f"the source has no part {path!r}.{_closest(path, source)}"
+    return Remark(cut=path, part=path, reason=reason)
+
+
+def _unmatched_rules(source: Survey, plan: Plan) -> list[Remark]:
+    paths = [part.path for part in source.parts if part.kind is not Kind.CANVAS]
+    return [
+        Remark(
+            cut=rule.parts,
+            part=CANVAS_PATH,
+            reason=f"the rule {rule.parts!r} matches no part.{_closest(rule.parts, source)}",
+        )
+        for rule in plan.rules
+        if not any(covers(rule.parts, path) for path in paths)
+    ]
+
+
+def _closest(path: str, source: Survey) -> str:
+    paths = [part.path for part in source.parts if part.path != CANVAS_PATH]
+    close = get_close_matches(path.replace("*", ""), paths, n=1, cutoff=0.4)
+    return f" The closest part is {close[0]!r}." if close else ""
 
 
 def default_recipe(source: Survey, part: PartFacts, plan: Plan) -> str:
@@ -95,13 +117,16 @@ def _add_by_hand(
                 quality=entry.quality,
                 as_file=entry.as_file,
                 strays=entry.strays,
+                entry=entry.id,
             )
         )
 
 
 def _add_tagged(part: PartFacts, plan: Plan, found: Gathered) -> bool:
     name = part.display_name
-    for tag in part.tags:
+    _tell_near_tags(part, plan, found)
+    number = 0
+    for tag in dict.fromkeys(part.tags):
         if tag not in plan.all_recipes:
             hint = did_you_mean(tag, plan.all_recipes)
             found.warnings.append(
@@ -117,9 +142,31 @@ def _add_tagged(part: PartFacts, plan: Plan, found: Gathered) -> bool:
                 name=name if first else f"{name}-{tag}",
                 recipe=tag,
                 origin=Origin.TAG,
+                entry=str(number),
             )
         )
+        number += 1
     return bool(part.tags)
+
+
+def _tell_near_tags(part: PartFacts, plan: Plan, found: Gathered) -> None:
+    """Names with a ``#recipe`` that does not stand where tags do are never silent."""
+    for word in near_tags(part.name):
+        recipe = word if word in plan.all_recipes else _nearly(word, plan)
+        if recipe:
+            tidy = tidied(part.name)
+            found.warnings.append(
+                _about(
+                    part.path,
+                    f"has #{word} in its name, which is not read as a tag: tags stand at the end,"
+                    f" after a space, without other marks. Name it {f'{tidy} #{recipe}'.strip()!r}",
+                )
+            )
+
+
+def _nearly(word: str, plan: Plan) -> str:
+    close = get_close_matches(word.lower(), plan.all_recipes, n=1, cutoff=0.75)
+    return close[0] if close else ""
 
 
 def _add_ruled(part: PartFacts, source: Survey, plan: Plan, found: Gathered) -> None:
@@ -141,7 +188,7 @@ def _add_ruled(part: PartFacts, source: Survey, plan: Plan, found: Gathered) -> 
         )
         return
     found.cuts.append(
-        Cut(part=part.path, name=part.display_name, recipe=recipe, origin=Origin.RULE)
+        Cut(part=part.path, name=part.display_name, recipe=recipe, origin=Origin.RULE, entry="0")
     )
 
 
@@ -163,5 +210,6 @@ def _add_default(source: Survey, plan: Plan, found: Gathered) -> None:
                 name=part.display_name,
                 recipe=default_recipe(source, part, plan),
                 origin=Origin.DEFAULT,
+                entry="0",
             )
         )

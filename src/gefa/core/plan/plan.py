@@ -4,13 +4,23 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from difflib import get_close_matches
+from itertools import count
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, TypeVar
 
 import tomli_w
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    ValidationError,
+    ValidationInfo,
+    field_validator,
+    model_validator,
+)
 
 from gefa.core.cut.shown_size import ShownSize
 from gefa.core.errors import PlanError
@@ -19,10 +29,28 @@ from gefa.core.treat.recipe import BUILT_IN, RECIPE_NAME, OwnQuality, Recipe
 
 MAX_LINES = 2_000
 _CELL = re.compile(r"r[1-9]\d*-c[1-9]\d*")
-_PERCENT = re.compile(r"\s*\d+(?:\.\d+)?\s*%\s*")
+_PERCENT = re.compile(r"\s*(\d+(?:\.\d+)?)\s*%\s*")
+FARTHEST = 100_000
+"""px"""
 
 Name = Annotated[str, Field(min_length=1, max_length=300)]
-Pixels = Annotated[int, Field(ge=0, le=100_000)]
+Id = Annotated[str, Field(pattern=r"^[a-z]?[0-9]{0,9}$")]
+
+
+def _guide(line: object) -> object:
+    """A place for a guide: px, or a share of the canvas as a text."""
+    percent = _PERCENT.fullmatch(line) if isinstance(line, str) else None
+    if percent and float(percent[1]) <= 100:
+        return line
+    if isinstance(line, int) and not isinstance(line, bool) and 0 <= line <= FARTHEST:
+        return line
+    raise ValueError(
+        f'{line!r} is no place for a guide: give px from 0 to {FARTHEST:,}, or a text from "0%" to'
+        ' "100%"'
+    )
+
+
+Line = Annotated[int | str, BeforeValidator(_guide)]
 
 
 class PlanModel(BaseModel):
@@ -36,6 +64,7 @@ class CutEntry(PlanModel):
     CSS could draw; ``strays`` false leaves out objects that lie far off the rest of the part.
     """
 
+    id: Id = ""
     part: str = Field(min_length=1)
     name: Name | None = None
     recipe: str | None = None
@@ -49,6 +78,7 @@ class CutEntry(PlanModel):
 class Rule(PlanModel):
     """A glob over part paths that makes cuts by itself; the first that matches wins."""
 
+    id: Id = ""
     parts: str = Field(min_length=1, max_length=1000)
     recipe: str | None = None
     leave_out: bool = False
@@ -64,16 +94,8 @@ class Split(PlanModel):
 class Guides(PlanModel):
     """Lines across the canvas: px, or a text as ``"50%"``."""
 
-    x: tuple[Pixels | str, ...] = Field(default=(), max_length=MAX_LINES)
-    y: tuple[Pixels | str, ...] = Field(default=(), max_length=MAX_LINES)
-
-    @field_validator("x", "y")
-    @classmethod
-    def _px_or_percent(cls, lines: tuple[int | str, ...]) -> tuple[int | str, ...]:
-        for line in lines:
-            if isinstance(line, str) and not _PERCENT.fullmatch(line):
-                raise ValueError(f'{line!r} is no place for a guide: give px, or a text as "50%"')
-        return lines
+    x: tuple[Line, ...] = Field(default=(), max_length=MAX_LINES)
+    y: tuple[Line, ...] = Field(default=(), max_length=MAX_LINES)
 
 
 class CellEntry(PlanModel):
@@ -91,6 +113,7 @@ class SliceEntry(PlanModel):
     ``cells`` gives single slices of many a name or recipe of their own, by ``"r1-c2"``.
     """
 
+    id: Id = ""
     split: Split | None = None
     guides: Guides | None = None
     rect: tuple[int, int, int, int] | None = None
@@ -125,7 +148,11 @@ class OriginalsEntry(PlanModel):
 
 
 class Plan(PlanModel):
-    """What is to be made of a source. ``default`` is the recipe of cuts that name none."""
+    """What is to be made of a source. ``default`` is the recipe of cuts that name none.
+
+    Its entries have ids, by which edits name them: those that come without one are given one. Plan
+    files do not show them.
+    """
 
     default: str | None = None
     recipes: dict[str, Recipe] = Field(default_factory=dict)
@@ -133,6 +160,11 @@ class Plan(PlanModel):
     cuts: tuple[CutEntry, ...] = ()
     slices: tuple[SliceEntry, ...] = ()
     originals: tuple[OriginalsEntry, ...] = ()
+
+    @field_validator("rules", "cuts", "slices")
+    @classmethod
+    def _with_ids(cls, entries: tuple[Any, ...], info: ValidationInfo) -> tuple[Any, ...]:
+        return _named_apart(entries, _PREFIXES[info.field_name or ""])
 
     @field_validator("recipes")
     @classmethod
@@ -172,7 +204,44 @@ class Plan(PlanModel):
 
     def to_toml(self) -> str:
         """The plan as a plan file."""
-        return tomli_w.dumps(self.model_dump(mode="json", exclude_defaults=True))
+        fields = self.model_dump(mode="json", exclude_defaults=True)
+        for kind in _PREFIXES:
+            for entry in fields.get(kind, ()):
+                entry.pop("id", None)
+        return tomli_w.dumps(fields)
+
+    def with_entries(self, **entries: Sequence[Any]) -> Plan:
+        """The plan with other ``rules``, ``cuts`` or ``slices``, each with an id."""
+        named = {kind: _named_apart(tuple(new), _PREFIXES[kind]) for kind, new in entries.items()}
+        return self.model_copy(update=named)
+
+    def checked(self) -> Plan:
+        """The same plan, validated: edits copy models, which checks nothing. PlanError names what
+        cannot be."""
+        try:
+            return Plan.model_validate(self.model_dump())
+        except ValidationError as error:
+            raise PlanError("; ".join(problems_in_words(error)) + ".") from error
+
+
+_PREFIXES = {"rules": "r", "cuts": "e", "slices": ""}
+"""of ids: a slice is named by its number, as in ``"0 r1-c2"``"""
+Entry = TypeVar("Entry", CutEntry, Rule, SliceEntry)
+
+
+def _named_apart(entries: tuple[Entry, ...], prefix: str) -> tuple[Entry, ...]:
+    """Entries with an id each: what has one keeps it, others get the next numbers."""
+    known = (entry.id.removeprefix(prefix) for entry in entries)
+    numbers = [int(number) for number in known if number.isdigit()]
+    following = count(max(numbers, default=-1) + 1)
+    seen: set[str] = set()
+    named = []
+    for entry in entries:
+        own = entry.id.startswith(prefix) and entry.id not in seen and entry.id != ""
+        kept = entry if own else entry.model_copy(update={"id": f"{prefix}{next(following)}"})
+        seen.add(kept.id)
+        named.append(kept)
+    return tuple(named)
 
 
 def did_you_mean(name: str, known: dict[str, Recipe]) -> str:

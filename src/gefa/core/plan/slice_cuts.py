@@ -38,21 +38,36 @@ def add_slices(source: Survey, plan: Plan, default_recipe: str, found: Gathered)
     for number, entry in enumerate(plan.slices):
         recipe = entry.recipe or default_recipe
         if entry.area is None:
+            _tell_fewer_cells(entry, source, found)
             for cut in _cells_cuts(number, entry, recipe, source):
                 _add(cut, plan, found)
             continue
         inside = entry.area.intersection(canvas)
         name = _filled(entry.name or DRAWN_NAME, source, n=number + 1)
         if inside.empty:
-            _warn(found, name, number, "lies outside the canvas")
+            _warn(found, name, entry, "lies outside the canvas")
             continue
         if inside != entry.area:
-            _warn(found, name, number, "reaches over the edge of the canvas and is cut off there")
+            _warn(found, name, entry, "reaches over the edge of the canvas and is cut off there")
         drawn.append((name, inside))
-        cut = _cut(name, recipe, inside, str(number))
+        cut = _cut(name, recipe, inside, entry.id)
         _add(cut.model_copy(update={"quality": entry.quality}), plan, found)
     _tell_overlaps(drawn, found)
     _tell_gaps(drawn, canvas, plan, found)
+
+
+def _tell_fewer_cells(entry: SliceEntry, source: Survey, found: Gathered) -> None:
+    split = entry.split
+    if split is None or (split.columns <= source.width and split.rows <= source.height):
+        return
+    made = f"{min(split.columns, source.width):,} × {min(split.rows, source.height):,}"
+    _warn(
+        found,
+        Path(source.name).stem,
+        entry,
+        f"a split into {split.columns:,} × {split.rows:,} makes {made} slices only: the canvas has"
+        f" {source.width:,} × {source.height:,} px",
+    )
 
 
 def _cells_cuts(
@@ -65,9 +80,11 @@ def _cells_cuts(
             own.name or entry.name or GRID_NAME, source, number + 1, cell.row, cell.column
         )
         if own.leave_out:
-            yield Remark(cut=name, part=f"slice {number} {place}", reason="it is left out by hand")
+            yield Remark(
+                cut=name, part=f"slice {entry.id} {place}", reason="it is left out by hand"
+            )
             continue
-        cut = _cut(name, own.recipe or recipe, cell.rect, f"{number} {place}")
+        cut = _cut(name, own.recipe or recipe, cell.rect, f"{entry.id} {place}")
         yield cut.model_copy(update={"quality": own.quality or entry.quality})
 
 
@@ -96,8 +113,8 @@ def _add(cut: Cut | Remark, plan: Plan, found: Gathered) -> None:
         found.cuts.append(cut)
 
 
-def _warn(found: Gathered, name: str, number: int, reason: str) -> None:
-    found.warnings.append(Remark(cut=name, part=f"slice {number}", reason=reason))
+def _warn(found: Gathered, name: str, entry: SliceEntry, reason: str) -> None:
+    found.warnings.append(Remark(cut=name, part=f"slice {entry.id}", reason=reason))
 
 
 def _tell_overlaps(drawn: list[tuple[str, Rect]], found: Gathered) -> None:

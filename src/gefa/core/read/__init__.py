@@ -13,7 +13,7 @@ from gefa.core.read.scratch import Scratch
 from gefa.core.read.sniff import HEAD_BYTES, KINDS_IN_WORDS, FileKind, sniff
 from gefa.core.read.svg.drawing import Svg
 from gefa.core.read.tiff import full_pages, pages_of
-from gefa.core.read.zips import is_pack
+from gefa.core.read.zips import is_design, is_zip
 
 __all__ = ["CANVAS_PATH", "Document", "FileKind", "Kind", "Notice", "Part", "kind_of", "read"]
 
@@ -33,7 +33,9 @@ def kind_of(path: Path, name: str | None = None) -> FileKind:
     if not head:
         raise UnsupportedSource("is empty.", file=file, advice="Save it again, and check its size.")
     kind = sniff(head)
-    if kind is None and is_pack(head):
+    if kind is None and is_zip(head) and is_design(path):
+        return FileKind.OPENRASTER
+    if kind is None and is_zip(head):
         raise UnsupportedSource(
             "is a zip of files, and this takes one file.",
             file=file,

@@ -29,6 +29,17 @@ _STRIP_PIXELS = 1 << 17
 
 
 @dataclass(frozen=True, slots=True)
+class PlacedGroup:
+    """What a group was composed to, with its corner on the canvas (px), opacity and operator."""
+
+    planes: Planes
+    x: int
+    y: int
+    opacity: float = 1.0
+    blend: str = "src-over"
+
+
+@dataclass(frozen=True, slots=True)
 class PlacedBitmap:
     """Rows of pixels with alpha at a place on the canvas (px), with opacity (0..1) and operator."""
 
@@ -39,33 +50,53 @@ class PlacedBitmap:
     blend: str = "src-over"
 
 
-def compose(placed: Iterable[PlacedBitmap], region: Rect) -> NDArray[np.uint8]:
+def compose(
+    placed: Iterable[PlacedBitmap | PlacedGroup], region: Rect, opacity: float = 1.0
+) -> NDArray[np.uint8]:
     """``placed``, bottom first, over transparency: what lies in ``region``, as 8-bit sRGB+alpha.
+    Bytes are made once, at the end: rounding each group would show as bands."""
+    planes = compose_planes(placed, region)
+    if opacity < 1:
+        planes *= np.float32(opacity)
+    return _to_bytes(planes)
 
-    The sum so far is one float buffer that each layer changes only where it lies, so that a
-    design of hundreds of small layers costs what its layers cost.
+
+def compose_planes(placed: Iterable[PlacedBitmap | PlacedGroup], region: Rect) -> Planes:
+    """The same in floats.
+
+    The sum so far is one buffer that each layer changes only where it lies, so that a design of
+    hundreds of small layers costs what its layers cost.
     """
     planes = np.zeros((4, region.height, region.width), np.float32)
     for layer in placed:
         _lay(planes, layer, region)
-    return _to_bytes(planes)
+    return planes
 
 
-def _lay(planes: Planes, layer: PlacedBitmap, region: Rect) -> None:
-    own = Rect(layer.x, layer.y, layer.pixels.shape[1], layer.pixels.shape[0])
+def _lay(planes: Planes, layer: PlacedBitmap | PlacedGroup, region: Rect) -> None:
+    height, width = (
+        layer.pixels.shape[:2] if isinstance(layer, PlacedBitmap) else layer.planes.shape[1:]
+    )
+    own = Rect(layer.x, layer.y, width, height)
     shared = own.intersection(region)
     if layer.blend in REACHING:
         _lay_around(planes, layer.blend, shared.moved(-region.x, -region.y))
     if shared.empty:
         return
-    source = inside(layer.pixels, shared.moved(-own.x, -own.y))
+    there = shared.moved(-own.x, -own.y)
     left, top = shared.x - region.x, shared.y - region.y
     for rows in _strips(shared.height, shared.width):
         place = np.s_[:, top + rows.start : top + rows.stop, left : left + shared.width]
-        if layer.blend == "src-over":
-            _lay_over(planes[place], source[rows], layer.opacity)
+        if isinstance(layer, PlacedBitmap):
+            source = inside(layer.pixels, there)[rows]
+            if layer.blend == "src-over":
+                _lay_over(planes[place], source, layer.opacity)
+                continue
+            mixed = _premultiplied(source, layer.opacity)
         else:
-            _lay_mixed(planes[place], _premultiplied(source[rows], layer.opacity), layer.blend)
+            kept = np.s_[:, there.y + rows.start : there.y + rows.stop, there.x : there.right]
+            mixed = layer.planes[kept].transpose(1, 2, 0) * np.float32(layer.opacity)
+        _lay_mixed(planes[place], mixed, layer.blend)
 
 
 def _strips(height: int, width: int) -> Iterator[slice]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import posixpath
 import struct
 import zipfile
 import zlib
@@ -10,6 +11,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
+from urllib.parse import unquote
 from xml.etree.ElementTree import Element
 
 import pyvips
@@ -20,7 +22,15 @@ from gefa.core.geometry import NOWHERE, Rect, Size, union_all
 from gefa.core.pixels import as_image, box_of, inside, one_colour, to_srgb, with_alpha
 from gefa.core.read import xml
 from gefa.core.read.bitmaps import Bitmap, BitmapCache
-from gefa.core.read.blend import EATING, OPERATORS, PlacedBitmap, compose, faded
+from gefa.core.read.blend import (
+    EATING,
+    OPERATORS,
+    PlacedBitmap,
+    PlacedGroup,
+    compose,
+    compose_planes,
+    faded,
+)
 from gefa.core.read.document import (
     CANVAS_PATH,
     Document,
@@ -32,7 +42,7 @@ from gefa.core.read.document import (
 )
 from gefa.core.read.likeness import likeness_of
 from gefa.core.read.limits import MAX_LAYER_BYTES, check_size
-from gefa.core.read.part_names import PathBook, split_tags
+from gefa.core.read.part_names import PathBook, one_line, split_tags
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.strays import find_strays
 from gefa.core.threads import on_all_cores
@@ -72,13 +82,16 @@ class OpenRaster(Document):
         self._file = name
         self._extents: dict[str, Rect] = {}
         self._found: list[Notice] = []
+        self._lost: set[str] = set()
         self._sizes: dict[str, Size] = {}
         self._likenesses: dict[str, str] = {}
         self._colours: dict[str, str] = {}
         self._digests: dict[str, str] = {}
         self._bitmaps = BitmapCache(KEPT_BYTES)
         self._archive = self._zip()
-        self._members = {info.filename: info for info in self._archive.infolist()}
+        self._members = {
+            posixpath.normpath(info.filename): info for info in self._archive.infolist()
+        }
         image = xml.parse(self._unpack("stack.xml"), name, "stack.xml")
         size = Size(_whole(image, "w"), _whole(image, "h"))
         check_size(size, name, "the canvas")
@@ -106,17 +119,17 @@ class OpenRaster(Document):
             kind = xml.local_name(element.tag)
             if kind in ("stack", "layer"):
                 yield self._node(element, kind, parent, dx, dy)
+            elif kind:
+                name = one_line(element.get("name", ""))[:60] or "without a name"
+                reason = (
+                    f"<{kind}> {name!r} in stack.xml is not drawn: OpenRaster has no such layer"
+                )
+                self._found.append(Notice(parent or CANVAS_PATH, reason))
 
     def _node(self, element: Element, kind: str, parent: str, dx: int, dy: int) -> _Node:
         label, tags = split_tags(element.get("name", ""))
         path = self._paths.path(parent, label or (tags[0] if tags else kind))
-        if kind == "layer" and element.get("src", "") not in self._members:
-            raise SourceError(
-                f"the layer {path!r} names the bitmap {element.get('src')!r},"
-                " which is not in the file.",
-                file=self._file,
-                advice=_SAVE_AGAIN,
-            )
+        member = self._member_of(element.get("src", "")) if kind == "layer" else ""
         x, y = dx + _whole(element, "x"), dy + _whole(element, "y")
         opacity = _opacity(element)
         blend = self._operator(element, path)
@@ -134,7 +147,16 @@ class OpenRaster(Document):
             isolated=isolated,
             children=tuple(node.part for node in children),
         )
-        return _Node(part, element.get("src", ""), x, y, children)
+        return _Node(part, member, x, y, children)
+
+    def _member_of(self, source: str) -> str:
+        """The bitmap that a layer names, as the zip has it. Never one outside the zip; one that is
+        not there is found out when the layer is asked for."""
+        for written in (source, unquote(source)):
+            plain = posixpath.normpath(written.replace("\\", "/").lstrip("/"))
+            if plain in self._members:
+                return plain
+        return source
 
     def _operator(self, element: Element, path: str) -> str:
         named = element.get("composite-op", "svg:src-over").removeprefix("svg:")
@@ -149,11 +171,16 @@ class OpenRaster(Document):
 
     def measure(self, parts: Sequence[Part]) -> None:
         nodes = [self._node_of[part.path] for part in parts]
+        if any(node is self._root for node in nodes):
+            nodes = [self._root]
         layers = {node.part.path: node for top in nodes for node in _walk(top)}
         on_all_cores(
             lambda node: self.extent(node.part),
             [node for node in layers.values() if node.part.kind is Kind.LAYER],
         )
+        for node in layers.values():
+            if node.part.kind is Kind.LAYER:
+                self._extent_if_any(node)
 
     def extent(self, part: Part) -> Rect:
         if part.path not in self._extents:
@@ -168,14 +195,27 @@ class OpenRaster(Document):
         if node.part.kind is Kind.LAYER:
             return self._measure_layer(node)
         shown = [child for child in node.children if child.part.visible]
-        box = union_all(self.extent(child.part) for child in shown)
+        box = union_all(self._extent_if_any(child) for child in shown)
         if box.empty or not any(inner.part.blend in EATING for inner in _walk(node)):
             return box
         return box_of(compose(self._stacked(node, box), box)[..., 3]).moved(box.x, box.y)
 
+    def _extent_if_any(self, node: _Node) -> Rect:
+        """A layer whose bitmap cannot be read costs its group no more than itself."""
+        try:
+            return self.extent(node.part)
+        except SourceError as error:
+            self._tell_lost(node, error)
+            return NOWHERE
+
+    def _tell_lost(self, node: _Node, error: SourceError) -> None:
+        if node.part.path not in self._lost:
+            self._lost.add(node.part.path)
+            reason = f"{error.reason} It is left out of everything that it would show in"
+            self.notices.append(Notice(node.part.path, reason))
+
     def _measure_layer(self, node: _Node) -> Rect:
         facts = self._layer_facts(node)
-        self._sizes[node.member] = facts.size
         self._likenesses[node.part.path] = facts.likeness
         self._colours[node.part.path] = facts.colour
         return facts.box.moved(node.x, node.y) if not facts.box.empty else NOWHERE
@@ -187,7 +227,9 @@ class OpenRaster(Document):
         known = self._scratch.measured(key)
         if known is not None:
             with suppress(ValidationError):
-                return _LayerFacts.model_validate(known)
+                facts = _LayerFacts.model_validate(known)
+                self._sizes[node.member] = facts.size
+                return facts
         bitmap = self._bitmap(node, data)
         box = box_of(bitmap[..., 3])
         visible = inside(bitmap, box)
@@ -274,20 +316,22 @@ class OpenRaster(Document):
                 node.x - region.x, node.y - region.y, region.width, region.height, extend="black"
             )
             return faded(bitmap.copy(interpretation="srgb"), node.part.opacity)
-        return faded(as_image(compose(self._stacked(node, region), region)), node.part.opacity)
+        return as_image(compose(self._stacked(node, region), region, node.part.opacity))
 
-    def _stacked(self, group: _Node, region: Rect) -> Iterator[PlacedBitmap]:
-        """What to lay over each other for a group, bottom first."""
+    def _stacked(self, group: _Node, region: Rect) -> Iterator[PlacedBitmap | PlacedGroup]:
+        """What to lay over each other for a group, bottom first; without layers whose bitmap
+        cannot be read, which measuring has told."""
         for child in reversed(group.children):
             if not child.part.visible or child.part.opacity <= 0:
                 continue
             if child.part.kind is Kind.LAYER:
-                yield self._placed(child, blend=child.part.blend)
+                with suppress(SourceError):
+                    yield self._placed(child, blend=child.part.blend)
             elif not child.part.isolated:
                 yield from self._stacked(child, region)
             else:
-                inner = compose(self._stacked(child, region), region)
-                yield PlacedBitmap(inner, region.x, region.y, child.part.opacity, child.part.blend)
+                inner = compose_planes(self._stacked(child, region), region)
+                yield PlacedGroup(inner, region.x, region.y, child.part.opacity, child.part.blend)
 
     def _placed(self, node: _Node, blend: str) -> PlacedBitmap:
         return PlacedBitmap(self._bitmap(node), node.x, node.y, node.part.opacity, blend)
@@ -321,9 +365,12 @@ class OpenRaster(Document):
                 continue
             try:
                 shown = self.extent(node.part).intersection(self.canvas_rect)
+                self._layer_facts(node)  # a layer of no opacity was not measured
             except SourceError:
                 continue
             path, name = node.part.path, node.part.name or node.part.path
+            if node.member not in self._members:
+                continue
             stored = self._members[node.member].file_size
             size = self._sizes[node.member]
             found.append(Original(path, path, name, "image/png", size, shown, stored))
@@ -343,7 +390,7 @@ class OpenRaster(Document):
     def _unpack(self, member: str) -> bytes:
         info = self._members.get(member)
         if info is None:
-            raise self._broken(member, "missing from the file")
+            raise self._broken(repr(member), "it is missing from the file")
         if info.file_size > MAX_LAYER_BYTES:
             raise self._broken(member, f"unpacks to {info.file_size / 1e6:,.0f} MB")
         try:
@@ -357,7 +404,7 @@ class OpenRaster(Document):
             RuntimeError,
             struct.error,
         ) as error:
-            raise self._broken(member, str(error) or "truncated") from error
+            raise self._broken(member, _unpacking_trouble(info, error)) from error
 
     def _digest(self, member: str) -> str:
         if member not in self._digests:
@@ -380,16 +427,25 @@ class OpenRaster(Document):
         if not data.startswith(b"\x89PNG\r\n\x1a\n"):
             raise self._broken(node.member, "not a PNG")
         try:
-            image = pyvips.Image.pngload_buffer(data, fail_on="truncated")
+            image = pyvips.Image.pngload_buffer(data, fail_on="error")
             size = Size(image.width, image.height)
             check_size(size, self._file, f"the layer {node.part.path!r}")
             self._sizes[node.member] = size
             return with_alpha(to_srgb(image)).numpy()
         except pyvips.Error as error:
-            raise self._broken(node.member, str(error).strip().splitlines()[-1]) from error
+            raise self._broken(node.member, "its PNG is damaged") from error
 
     def _broken(self, what: str, reason: str) -> SourceError:
         return SourceError(f"{what} cannot be read: {reason}.", file=self._file, advice=_SAVE_AGAIN)
+
+
+def _unpacking_trouble(info: zipfile.ZipInfo, error: Exception) -> str:
+    """In our words: Python's own show the insides of a zip."""
+    if info.flag_bits & 1:
+        return "it is encrypted; save the file without a password"
+    if isinstance(error, NotImplementedError):
+        return "it is packed in a way that is not read; save the file with plain zip compression"
+    return "it is damaged or cut off"
 
 
 def _id_of(element: Element) -> str:

@@ -7,6 +7,8 @@ import unicodedata
 
 _TAGS_AT_END = re.compile(r"(?:(?:^|\s)#[\w-]+)+\s*$")
 _TAG = re.compile(r"#([\w-]+)")
+_NEAR_TAG = re.compile(r"[#＃﹟]\s?([\w-]+)")
+"""a number sign of any width before a word, wherever it stands"""
 _MAX_NAME = 300
 
 
@@ -17,6 +19,17 @@ def split_tags(raw: str) -> tuple[str, tuple[str, ...]]:
     if not found:
         return text, ()
     return text[: found.start()].strip(), tuple(_TAG.findall(found.group()))
+
+
+def near_tags(name: str) -> list[str]:
+    """Words behind a number sign that stayed in a name, since they do not stand where tags do."""
+    return _NEAR_TAG.findall(name)
+
+
+def tidied(name: str) -> str:
+    """The name without such words and the marks round them."""
+    kept = _NEAR_TAG.sub(" ", name)
+    return " ".join(re.sub(r"[(\[{]\s*[)\]}]|(?<!\w)[.,;:)\]}]+", " ", kept).split())
 
 
 def one_line(raw: str) -> str:

@@ -38,7 +38,8 @@ ZIP_START = b"PK\x03\x04"
 
 
 def sniff(head: bytes) -> FileKind | None:
-    """The kind of a file from its first bytes (``HEAD_BYTES`` are enough); None if unknown."""
+    """The kind of a file from its first bytes (``HEAD_BYTES`` are enough); None if unknown, and for
+    a zip whose content says what it is."""
     if head.startswith(b"\x89PNG\r\n\x1a\n"):
         return FileKind.PNG
     if head.startswith(b"\xff\xd8\xff"):

@@ -189,7 +189,7 @@ def _facts(document: Document, part: Part, depth: int, measure: bool) -> PartFac
         except SourceError as error:
             if part.path == CANVAS_PATH and not part.children:
                 raise
-            extent, problem = None, str(error)
+            extent, problem = None, error.told
     return PartFacts(
         path=part.path,
         name=part.name,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import posixpath
 import shutil
 import zipfile
 import zlib
@@ -41,9 +42,29 @@ class Member:
         )
 
 
-def is_pack(head: bytes) -> bool:
-    """Whether a file that begins with ``head`` is a zip, but no design that is kept in one."""
-    return head.startswith(ZIP_START) and sniff(head) is None
+STACK = "stack.xml"
+"""what makes an OpenRaster file of a zip, wherever its mimetype lies"""
+
+
+def is_zip(head: bytes) -> bool:
+    """Whether a file that begins with ``head`` is a zip of any kind."""
+    return head.startswith(ZIP_START)
+
+
+def is_design(path: Path) -> bool:
+    """Whether a zip is an OpenRaster file. A zip that cannot be listed is none."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            return any(posixpath.normpath(name) == STACK for name in archive.namelist())
+    except _BROKEN:
+        return False
+
+
+def is_pack(path: Path) -> bool:
+    """Whether a file is a zip of files, and no design that is kept in one."""
+    with path.open("rb") as file:
+        head = file.read(HEAD_BYTES)
+    return is_zip(head) and sniff(head) is None and not is_design(path)
 
 
 def members(path: Path, file: str) -> Iterator[Member]:
@@ -90,7 +111,7 @@ def unpack(path: Path, folder: Path) -> list[Path]:
     for member in members(path, path.name):
         with member.open() as packed:
             head = packed.read(HEAD_BYTES)
-            if sniff(head) is None:
+            if sniff(head) is None and not is_zip(head):
                 continue
             target = folder / member.name.replace("/", "∕")
             try:
@@ -99,7 +120,10 @@ def unpack(path: Path, folder: Path) -> list[Path]:
                     shutil.copyfileobj(packed, file)
             except _BROKEN as error:
                 raise member.broken(error) from error
-        written.append(target)
+        if sniff(head) is None and not is_design(target):
+            target.unlink()
+        else:
+            written.append(target)
     if not written:
         raise UnsupportedSource(
             "is a zip that holds no picture or design that Gefa reads.",

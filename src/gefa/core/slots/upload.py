@@ -10,7 +10,9 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from gefa.core.cut.crop import MIDDLE, crop_round
 from gefa.core.geometry import Rect, Size
-from gefa.core.make.jobs import CutJob, key_of, prepare
+from gefa.core.make.job import CutJob
+from gefa.core.make.keys import key_of
+from gefa.core.make.prepare import prepare
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read.document import CANVAS_PATH
 from gefa.core.read.survey import Survey

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from gefa.core.pixels import AlphaKind
 from gefa.core.treat.formats import FORMATS, ORDER, Format
-from gefa.core.treat.nature import PictureNature
+from gefa.core.treat.nature import Nature
 from gefa.core.units import listed, weight
 
 TRIAL_WIDTH = 800
@@ -44,14 +44,16 @@ class Choice:
 
 def choose(
     tried: Mapping[Format, Candidate],
-    look: PictureNature,
+    nature: Nature,
+    colours: int,
     alpha: AlphaKind,
     target: float,
     width: int,
 ) -> Choice:
     """The lightest format, one that every browser shows, and a second modern one if it is worth it.
 
-    ``target`` is the look, ``width`` the trial's in px.
+    ``nature`` and ``colours`` are the picture's, ``target`` is the look, ``width`` the trial's in
+    px.
     """
     shows = {f: candidate for f, candidate in tried.items() if not candidate.lacks}
     good = shows or dict(tried)
@@ -64,22 +66,30 @@ def choose(
     else:
         lightest = min(good, key=lambda format: (good[format].bytes, ORDER.index(format)))
         kept.add(lightest)
-        if lightest is Format.AVIF and Format.WEBP in good:
-            light_enough = good[Format.WEBP].bytes <= WORTH_A_SECOND * tried[fallback].bytes
-            kept |= {Format.WEBP} if light_enough else set()
+        kept |= _second(lightest, good, tried[fallback].bytes)
     formats = tuple(sorted(kept, key=ORDER.index))
     against = {
         format: f"{FORMATS[format].label} is left out: {_against(format, tried, formats)}"
         for format in tried
         if format not in kept
     }
-    return Choice(formats, _why(tried, formats, look, alpha, target, width), against)
+    return Choice(formats, _why(tried, formats, nature, colours, alpha, target, width), against)
+
+
+def _second(lightest: Format, good: Mapping[Format, Candidate], fallback_bytes: int) -> set[Format]:
+    """A modern format that more browsers know than the lightest, if it is worth a file."""
+    if not FORMATS[lightest].modern:
+        return set()
+    older = [f for f in good if FORMATS[f].modern and ORDER.index(f) > ORDER.index(lightest)]
+    light = [f for f in older if good[f].bytes <= WORTH_A_SECOND * fallback_bytes]
+    return {min(light, key=lambda format: good[format].bytes)} if light else set()
 
 
 def _why(
     tried: Mapping[Format, Candidate],
     formats: tuple[Format, ...],
-    look: PictureNature,
+    nature: Nature,
+    colours: int,
     alpha: AlphaKind,
     target: float,
     width: int,
@@ -98,7 +108,7 @@ def _why(
         made = f"{listed(modern)} are made"
         rest = f", and {last} for browsers without them"
     return (
-        f"It is {look.nature.value} with {look.colours:,} colours and {TRANSPARENCY[alpha]}. At"
+        f"It is {nature.value} with {colours:,} colours and {TRANSPARENCY[alpha]}. At"
         f" {width:,} px and look {target:g} {weights}; {made}{rest}."
     )
 

@@ -9,9 +9,10 @@ import pyvips
 from gefa.core.errors import EncodeError
 from gefa.core.geometry import MM_PER_INCH, Size
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.core.treat.recipe import DEFAULT_EFFORT, Chroma, Settings
+from gefa.core.treat.invisible import with_black_beneath
+from gefa.core.treat.recipe import Chroma, Settings
 
-ENCODER = f"vips {pyvips.version(0)}.{pyvips.version(1)}.{pyvips.version(2)} made 2"
+ENCODER = f"vips {pyvips.version(0)}.{pyvips.version(1)}.{pyvips.version(2)} made 3"
 """Everything outside recipe and pixels that a file's bytes depend on."""
 USUAL = Settings()
 _SUBSAMPLED = {Chroma.AUTO: "auto", Chroma.FULL: "off", Chroma.HALF: "on"}
@@ -46,12 +47,13 @@ def encode(
     problem = too_large_for(format, Size(image.width, image.get_page_height()))
     if problem:
         raise EncodeError(problem)
-    told = _WRITERS[format](quality, settings)
+    if not FORMATS[format].lossy:
+        image = with_black_beneath(image)
     keep = "none"
     if settings.copyright:
         image, keep = _signed(image, settings.copyright), "exif"
     try:
-        return bytes(_SAVERS[format](image, keep=keep, **told))
+        return _ENCODERS[format](image, quality, settings, keep)
     except pyvips.Error as error:
         reason = str(error).strip().splitlines()[-1]
         raise EncodeError(f"the {FORMATS[format].label} encoder refused it: {reason}.") from error
@@ -68,53 +70,56 @@ def _signed(image: pyvips.Image, copyright: str) -> pyvips.Image:
 
 
 def _effort(format: Format, settings: Settings) -> int:
-    return DEFAULT_EFFORT[format] if settings.effort is None else settings.effort
+    return FORMATS[format].effort if settings.effort is None else settings.effort
 
 
-def _avif(quality: int | None, settings: Settings) -> dict[str, object]:
-    return {
-        "compression": "av1",
-        "encoder": "aom",
-        "Q": quality,
-        "effort": _effort(Format.AVIF, settings),
-        "subsample_mode": _SUBSAMPLED[settings.chroma],
-    }
+def _avif(image: pyvips.Image, quality: int | None, settings: Settings, keep: str) -> bytes:
+    return bytes(
+        image.heifsave_buffer(
+            compression="av1",
+            encoder="aom",
+            Q=quality,
+            effort=_effort(Format.AVIF, settings),
+            subsample_mode=_SUBSAMPLED[settings.chroma],
+            keep=keep,
+        )
+    )
 
 
-def _webp(quality: int | None, settings: Settings) -> dict[str, object]:
-    # WebP always stores half the colour; "full" has it choose which half with more care.
+def _webp(image: pyvips.Image, quality: int | None, settings: Settings, keep: str) -> bytes:
+    effort = _effort(Format.WEBP, settings)
     if quality is None:
-        return {"lossless": True, "effort": _effort(Format.WEBP, settings)}
+        return bytes(image.webpsave_buffer(lossless=True, effort=effort, keep=keep))
+    # WebP always stores half the colour; "full" has it choose which half with more care.
     smart = settings.chroma is Chroma.FULL
-    return {"Q": quality, "effort": _effort(Format.WEBP, settings), "smart_subsample": smart}
+    return bytes(image.webpsave_buffer(Q=quality, effort=effort, smart_subsample=smart, keep=keep))
 
 
-def _jpeg(quality: int | None, settings: Settings) -> dict[str, object]:
-    return {
-        "Q": quality,
-        "optimize_coding": True,
-        "interlace": settings.progressive,
-        "subsample_mode": _SUBSAMPLED[settings.chroma],
-    }
+def _jpeg(image: pyvips.Image, quality: int | None, settings: Settings, keep: str) -> bytes:
+    return bytes(
+        image.jpegsave_buffer(
+            Q=quality,
+            optimize_coding=True,
+            interlace=settings.progressive,
+            subsample_mode=_SUBSAMPLED[settings.chroma],
+            keep=keep,
+        )
+    )
 
 
-def _png(quality: int | None, settings: Settings) -> dict[str, object]:
-    told: dict[str, object] = {"compression": _effort(Format.PNG, settings)}
+def _png(image: pyvips.Image, quality: int | None, settings: Settings, keep: str) -> bytes:
+    told: dict[str, object] = {"compression": _effort(Format.PNG, settings), "keep": keep}
     if settings.colours is not None:
         bits = {2: 1, 4: 2, 16: 4, 256: 8}[settings.colours]
+        # 7: how hard libimagequant tries, of 10; beyond, it takes long and gains nothing to see.
         told |= {"palette": True, "bitdepth": bits, "dither": settings.dither, "effort": 7}
-    return told
+    return bytes(image.pngsave_buffer(**told))
 
 
-_WRITERS: dict[Format, Callable[[int | None, Settings], dict[str, object]]] = {
+_ENCODERS: dict[Format, Callable[[pyvips.Image, int | None, Settings, str], bytes]] = {
     Format.AVIF: _avif,
     Format.WEBP: _webp,
     Format.JPEG: _jpeg,
     Format.PNG: _png,
 }
-_SAVERS: dict[Format, Callable[..., bytes]] = {
-    Format.AVIF: pyvips.Image.heifsave_buffer,
-    Format.WEBP: pyvips.Image.webpsave_buffer,
-    Format.JPEG: pyvips.Image.jpegsave_buffer,
-    Format.PNG: pyvips.Image.pngsave_buffer,
-}
+"""each gets 8-bit sRGB, the quality, settings, and which metadata to keep"""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
 from functools import cached_property
 
 import pyvips
@@ -12,6 +11,7 @@ from gefa.core.pixels import drop_opaque_alpha, on_matte, resize
 from gefa.core.read.document import Document, Part
 from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.treat.invisible import with_quiet_colours
 from gefa.core.treat.mark import marked
 from gefa.core.treat.recipe import AlphaPolicy, Mark, Recipe
 from gefa.core.treat.tone import ToneCurve, curve_for, lifted
@@ -55,17 +55,15 @@ class Pictures:
             image = lifted(image, self._curve)
         if self._mark is not None:
             image = marked(image, *self._mark)
-        return image.copy_memory()
+        return with_quiet_colours(image.copy_memory())
 
     def moving(self, size: Size) -> pyvips.Image:
         """All frames at ``size`` px, toned as the still; without the mark."""
         frames = self._document.moving(self._region, size)
+        frames = _with_fields_of(frames, with_quiet_colours(frames))
         if self._curve is None:
             return frames
-        toned = lifted(frames, self._curve).copy()
-        for field in ("page-height", "delay", "loop"):
-            toned.set_type(frames.get_typeof(field), field, frames.get(field))
-        return toned
+        return _with_fields_of(frames, lifted(frames, self._curve))
 
     @property
     def _scalable(self) -> bool:
@@ -98,14 +96,12 @@ class Pictures:
         return curve_for(seen)
 
 
-def rungs(
-    document: Document, part: Part, region: Rect, sizes: Sequence[Size]
-) -> Iterator[tuple[Size, pyvips.Image]]:
-    """The plain picture at each of ``sizes`` (px), in their order."""
-    widest = max(sizes, key=lambda size: (size.width, size.height))
-    pictures = Pictures(document, part, region, widest)
-    for size in sizes:
-        yield size, pictures.at(size)
+def _with_fields_of(frames: pyvips.Image, changed: pyvips.Image) -> pyvips.Image:
+    """Changed pixels with what makes frames of them."""
+    copy = changed.copy()
+    for field in ("page-height", "delay", "loop"):
+        copy.set_type(frames.get_typeof(field), field, frames.get(field))
+    return copy
 
 
 def fit_alpha(image: pyvips.Image, format: Format, recipe: Recipe) -> pyvips.Image:

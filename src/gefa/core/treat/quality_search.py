@@ -1,8 +1,8 @@
 """Finding an encoder's quality number: for a look, or for a byte limit.
 
 Both are the same search: the quality whose value (score, or logarithm of bytes) falls into a
-window. It starts from a curve, the typical one or that of the same picture at the neighbouring
-width. Each try tells how far the picture is from it, and the next try is where the curve, bent
+window. It starts from a curve, the typical one or that of the same picture at a smaller width.
+Each try tells how far the picture is from it, and the next try is where the curve, bent
 through the tries, crosses the middle of the window.
 """
 
@@ -12,14 +12,16 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from gefa.core.treat.formats import FORMATS, Format
-from gefa.core.treat.typical_curves import HIGHEST, LOWEST, SCORES, WEIGHTS, Curve, through, warped
+from gefa.core.treat.curves import Curve, through, warped
+from gefa.core.treat.formats import FORMATS, Format, typical_of
 from gefa.core.units import weight
 
 MOST_ENCODES = 6
 """for one variant"""
 SLACK = 1.5
 """points above its target that a score may be"""
+HIGHEST = 100
+"""the most that any encoder's quality number says"""
 FILLED = 0.95
 """the share of a byte limit that is filled at the least, where quality numbers allow"""
 
@@ -55,16 +57,15 @@ def for_look(
     target: float,
     encode: Callable[[int], bytes],
     score: Callable[[bytes], float],
-    curve: Curve | None = None,
+    curve: Curve,
     most: int = MOST_ENCODES,
 ) -> EncodeResult:
     """The smallest file whose score is at least ``target`` and at most SLACK above it, found in at
-    most ``most`` encodes."""
-    curve = curve or SCORES[format]
+    most ``most`` encodes; ``curve`` is where the search starts."""
     tries = _search(
         curve,
         (warped(target), warped(target + SLACK)),
-        LOWEST[format],
+        typical_of(format).lowest,
         lambda quality: _scored(quality, encode, score),
         most,
     )
@@ -82,12 +83,14 @@ def for_look(
 
 
 def for_budget(
-    format: Format, max_bytes: int, encode: Callable[[int], bytes], curve: Curve | None = None
+    format: Format, max_bytes: int, encode: Callable[[int], bytes], pixels: int
 ) -> EncodeResult:
-    """The best file of at most ``max_bytes``; ``fits`` is false if there is none."""
+    """The best file of at most ``max_bytes`` for a picture of so many ``pixels``; ``fits`` is false
+    if there is none."""
     window = (math.log(max_bytes * FILLED), math.log(max_bytes))
-    curve = curve or WEIGHTS[format]
-    tries = _search(curve, window, LOWEST[format], lambda quality: _weighed(quality, encode))
+    typical = typical_of(format)
+    curve = typical.weights.moved(math.log(max(1.0, pixels * typical.bits / 8)))
+    tries = _search(curve, window, typical.lowest, lambda quality: _weighed(quality, encode))
     fitting = [tried for tried in tries if len(tried.data) <= max_bytes]
     best = max(fitting, key=_quality) if fitting else min(tries, key=_quality)
     limit = ""
@@ -186,6 +189,8 @@ def _beyond(curve: Curve, aim: float, tries: list[Attempt], first: int, last: in
     steps = known.quality - before.quality
     slope = (known.value - before.value) / steps if steps else 0.0
     typical = (curve.value(known.quality + 1) - curve.value(known.quality - 1)) / 2
+    # A fifth farther: to overshoot gives both sides, which the next try lies between. A slope that
+    # is nearly flat is noise, and a quarter of the typical one is believed at the least.
     return known.quality + 1.2 * (aim - known.value) / max(slope, typical / 4, 1e-6)
 
 
@@ -195,7 +200,7 @@ def _look_limit(format: Format, target: float, best: Attempt, tries: list[Attemp
         return f"{label} reaches {best.score:.1f} at its best, {target:g} was asked for"
     if best.score <= target + SLACK:
         return ""
-    if best.quality <= LOWEST[format]:
+    if best.quality <= typical_of(format).lowest:
         return f"{label} has {best.score:.1f} already at its lowest sane quality"
     lower = max((t for t in tries if t.score < target), key=_value, default=None)
     if lower is None:

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from enum import StrEnum
 from string import Formatter
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
@@ -17,22 +17,8 @@ NAME_FIELDS = frozenset(
     {"cut", "source", "width", "height", "density", "format", "ext", "hash", "yyyy", "mm"}
 )
 DEFAULT_NAME = "{cut}-{width}.{ext}"
-DEFAULT_QUALITY: dict[Format, int] = {
-    Format.AVIF: 55,
-    Format.WEBP: 75,
-    Format.JPEG: 78,
-}
-DEFAULT_EFFORT: dict[Format, int] = {
-    Format.AVIF: 3,
-    Format.WEBP: 4,
-    Format.JPEG: 0,
-    Format.PNG: 9,
-}
 _RATIO = re.compile(r"(\d+(?:\.\d+)?)\s*[:/]\s*(\d+(?:\.\d+)?)")
 RECIPE_NAME = re.compile(r"[A-Za-z0-9][\w-]{0,59}")
-
-MOST_EFFORT = {Format.AVIF: 9, Format.WEBP: 6, Format.JPEG: 0, Format.PNG: 9}
-"""how hard an encoder can be told to try; 0 where it cannot"""
 
 MAX_WIDTHS = 64
 """of one ladder"""
@@ -184,6 +170,13 @@ class Settings:
     dither: float = 1.0
     copyright: str = ""
 
+    @property
+    def told(self) -> dict[str, object]:
+        """Those that are other than usual."""
+        usual = Settings()
+        values = {field.name: getattr(self, field.name) for field in fields(self)}
+        return {name: v for name, v in values.items() if v != getattr(usual, name)}
+
 
 class Recipe(BaseModel):
     """How a picture is treated: sizes, formats, quality, transparency, file name.
@@ -254,7 +247,7 @@ class Recipe(BaseModel):
     @classmethod
     def _possible_effort(cls, effort: dict[Format, int]) -> dict[Format, int]:
         for format, value in effort.items():
-            most = MOST_EFFORT[format]
+            most = FORMATS[format].most_effort
             if not most:
                 raise ValueError(f"{FORMATS[format].label} has no effort")
             if not 0 <= value <= most:
@@ -318,22 +311,26 @@ class Recipe(BaseModel):
     def quality_for(self, format: Format) -> int | Aim | None:
         """1..100 as the encoder counts it, or what to search for; None where the format has no
         such number."""
-        if format is Format.PNG:
+        if not FORMATS[format].lossy:
             return None
         if isinstance(self.quality, Aim):
             return self.quality
         if self.auto and format not in self.quality:
             return Aim(look=AUTO_LOOK)
-        return self.quality.get(format, DEFAULT_QUALITY[format])
+        return self.quality.get(format, FORMATS[format].quality or 0)
 
     def settings_for(self, format: Format) -> Settings:
-        return Settings(
-            effort=self.effort.get(format),
-            progressive=self.progressive,
-            chroma=self.chroma,
-            colours=self.colours if format is Format.PNG else None,
-            dither=self.dither,
-        )
+        """What its encoder is told: only what it uses, so that nothing else changes its keys."""
+        row = FORMATS[format]
+        effort = self.effort.get(format)
+        told: dict[str, Any] = {
+            "effort": None if effort == row.effort else effort,
+            "progressive": self.progressive,
+            "chroma": self.chroma,
+            "colours": self.colours,
+            "dither": self.dither if self.colours else 1.0,
+        }
+        return Settings(**{name: value for name, value in told.items() if name in row.settings})
 
 
 BUILT_IN: dict[str, Recipe] = {

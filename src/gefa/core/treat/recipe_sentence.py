@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fractions import Fraction
 
-from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.treat.formats import FORMATS
 from gefa.core.treat.recipe import Aim, AlphaPolicy, Fit, Recipe
 from gefa.core.units import listed, weight
 
@@ -52,7 +52,7 @@ def _sizes(recipe: Recipe) -> str:
 def _quality(recipe: Recipe) -> str:
     if isinstance(recipe.quality, Aim):
         return recipe.quality.words
-    lossy = [format for format in recipe.candidates if format is not Format.PNG]
+    lossy = [format for format in recipe.candidates if FORMATS[format].lossy]
     aims = {format: aim_words(recipe.quality_for(format)) for format in lossy}
     if not aims:
         return "without loss"

@@ -19,8 +19,8 @@ import pyvips
 from numpy.typing import NDArray
 
 from gefa.core.pixels import as_image, on_matte, with_alpha
+from gefa.core.treat.curves import PERFECT
 from gefa.core.treat.score_weights import WEIGHTS
-from gefa.core.treat.typical_curves import PERFECT
 
 Floats = NDArray[np.float32]
 Bytes = NDArray[np.uint8]
@@ -349,7 +349,7 @@ def _score(sums: _Sums, scales: int) -> float:
 
 
 def half_coloured(image: pyvips.Image) -> pyvips.Image:
-    """Lightness as it is, colour in means of 2 × 2 pixels, as the plainest decoders show it."""
+    """Lightness as it is, colour in means of 2 × 2 pixels, smoothed between them as browsers do."""
     colour = image.extract_band(0, n=3).numpy()
     height, width = colour.shape[:2]
     light, red, blue = cv2.split(cv2.cvtColor(colour, cv2.COLOR_RGB2YCrCb))
@@ -358,7 +358,7 @@ def half_coloured(image: pyvips.Image) -> pyvips.Image:
         cv2.resize(
             cv2.resize(plane, half, interpolation=cv2.INTER_AREA),
             (width, height),
-            interpolation=cv2.INTER_NEAREST,
+            interpolation=cv2.INTER_LINEAR,
         )
         for plane in (red, blue)
     ]

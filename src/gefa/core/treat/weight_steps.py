@@ -9,6 +9,7 @@ from math import ceil, exp, log
 import pyvips
 
 from gefa.core.geometry import Size
+from gefa.core.treat.curves import level_beyond
 from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Settings
@@ -23,25 +24,24 @@ Shape = Callable[[float], float]
 """how much heavier one width (px) is than another, in any unit"""
 
 
-def growth(sizes: Sequence[Size], at: Callable[[Size], pyvips.Image]) -> Shape:
-    """How the weight of a picture grows with its width, roughly: from quick encodes of a few of
-    the ``sizes``. Growth is no power of the width where grain shows only near the natural size."""
+def growth(
+    sizes: Sequence[Size], at: Callable[[Size], pyvips.Image]
+) -> tuple[tuple[int, int], ...]:
+    """How heavy a picture roughly is by its width (px), from quick encodes of a few of the
+    ``sizes``. Weight is no power of the width: grain may show near the natural size only."""
     step = max(1, -(-len(sizes) // SHAPED_BY))
     chosen = dict.fromkeys([*sizes[::step], sizes[-1]])
-    points = [(size.width, _rough_weight(at(size))) for size in chosen]
-    return lambda width: exp(_between([(log(w), log(b)) for w, b in points], log(width)))
+    return tuple((size.width, _rough_weight(at(size))) for size in chosen)
+
+
+def shape_of(points: Sequence[tuple[int, int]]) -> Shape:
+    """Between such points, smoothly."""
+    xs, ys = [log(width) for width, _ in points], [log(bytes) for _, bytes in points]
+    return lambda width: exp(level_beyond(xs, ys, log(width)))
 
 
 def _rough_weight(image: pyvips.Image) -> int:
     return len(encode(image, Format.WEBP, ROUGH_QUALITY, Settings(effort=0)))
-
-
-def _between(points: Sequence[tuple[float, float]], x: float) -> float:
-    """Linear between points, level beyond them."""
-    for (x1, y1), (x2, y2) in pairwise(points):
-        if x <= x2:
-            return y1 + (y2 - y1) * max(0.0, x - x1) / (x2 - x1)
-    return points[-1][1]
 
 
 def next_widths(
@@ -57,9 +57,10 @@ def next_widths(
     for (narrow, light), (wide, heavy) in pairwise(sorted(known.items())):
         if abs(heavy - light) <= apart:
             continue
-        bent = [(narrow, log(light / shape(narrow))), (wide, log(heavy / shape(wide)))]
+        ends = (float(narrow), float(wide))
+        bent = (log(light / shape(narrow)), log(heavy / shape(wide)))
         expected = {
-            width: shape(width) * exp(_between(bent, width))
+            width: shape(width) * exp(level_beyond(ends, bent, width))
             for width in candidates
             if narrow < width < wide
         }
@@ -79,7 +80,7 @@ def fewest(known: Mapping[int, int], apart: int) -> list[int]:
     are more than ``apart`` bytes apart wherever all of them together allow that."""
     widths = sorted(known)
     kept = widths[:1]
-    while kept[-1] != widths[-1]:
+    while kept and kept[-1] != widths[-1]:
         later = [width for width in widths if width > kept[-1]]
         near = [width for width in later if abs(known[width] - known[kept[-1]]) <= apart]
         kept.append(max(near, default=later[0]))

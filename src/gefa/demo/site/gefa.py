@@ -58,7 +58,7 @@ class Gefa:
         headers = {"Authorization": f"Bearer {self.key(slot)}"} if slot else {}
         return httpx.AsyncClient(
             transport=httpx.ASGITransport(app=self._app),
-            base_url="http://gefa.invalid/api/v1",
+            base_url="http://localhost/api/v1",
             headers=headers,
             timeout=WAIT_SECONDS + 10,
         )

@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, Field, ValidationError
 
-from gefa.core.deliver.shelf import write_whole
+from gefa.core.files import write_whole
 
 
 class Post(BaseModel):

@@ -34,7 +34,7 @@ class OriginalAnswer(BaseModel):
 
 
 class ServedVariant(BaseModel):
-    """A variant as it is served; sizes in px."""
+    """A variant as it is served; sizes in px. ``moves`` tells that it has all frames."""
 
     url: str
     crop: str
@@ -42,6 +42,7 @@ class ServedVariant(BaseModel):
     width: int
     height: int
     bytes: int
+    moves: bool
 
 
 class FocalPoint(BaseModel):
@@ -141,6 +142,7 @@ def _served(variant: Variant) -> ServedVariant:
         width=variant.width,
         height=variant.height,
         bytes=variant.bytes,
+        moves=variant.moves,
     )
 
 
@@ -167,7 +169,9 @@ def shown_of(
     """One crop of an upload as markup shows it; None without files of it. Its natural size is that
     of the crop, or of the widest file where that has another ratio."""
     offers = [
-        Offer(address(v), Format(v.format), v.width, v.height) for v in variants if v.cut == crop
+        Offer(address(v), Format(v.format), v.width, v.height, v.moves)
+        for v in variants
+        if v.cut == crop
     ]
     if not offers:
         return None

@@ -6,12 +6,14 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from math import log10
 
+from sqlmodel import Session
+
 from gefa.core.geometry import Size
 from gefa.core.look.proof import curve_formats, qualities_for
-from gefa.core.make.jobs import CutJob
+from gefa.core.make.job import CutJob
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.units import weight
-from gefa.store.blobs import BlobStore
+from gefa.store import ledger
 
 WIDTH, HEIGHT = 560, 300
 LEFT, RIGHT, TOP, BOTTOM = 34, 46, 12, 30
@@ -87,7 +89,7 @@ class CurveView:
 
 
 def curve_of(
-    blobs: BlobStore,
+    session: Session,
     cut_job: CutJob,
     size: Size,
     made: Sequence[Point],
@@ -95,16 +97,23 @@ def curve_of(
     link: Callable[[Format, int | None], str],
 ) -> CurveView:
     """What is known of the curves of a cut at ``size`` px, with the files that were ``made``."""
+    formats = curve_formats(cut_job)
+    keys = {
+        (format, quality): cut_job.key_at(size, format, quality)
+        for format in formats
+        for quality in qualities_for(cut_job, format)
+    }
+    entries = ledger.known(session, keys.values())
     lines = []
-    for format in curve_formats(cut_job):
+    for format in formats:
         points = {point.quality: point for point in made if point.format is format}
         wanted = qualities_for(cut_job, format)
         known = 0
         for quality in wanted:
-            noted = blobs.noted(cut_job.key_at(size, format, quality))
-            if noted and noted.get("score") is not None:
+            entry = entries.get(keys[format, quality])
+            if entry is not None and entry.score is not None:
                 known += 1
-                points.setdefault(quality, Point(format, quality, noted["bytes"], noted["score"]))
+                points.setdefault(quality, Point(format, quality, entry.bytes, entry.score))
         linked = [
             _placed(point, href=link(format, q), chosen=(format, q) == chosen)
             for q, point in points.items()

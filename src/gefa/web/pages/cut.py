@@ -20,25 +20,28 @@ from gefa.core.errors import GefaError, PartMissing, PlanError
 from gefa.core.plan.editor import PlanEditor
 from gefa.core.plan.plan import OriginalsEntry, Plan, parse_plan
 from gefa.core.read.document import Kind
+from gefa.store.contracts import Preview
 from gefa.store.models import Revision, RevisionState, Source
 from gefa.store.recipes import library
 from gefa.store.runs import start_run
 from gefa.store.sources import (
+    PlanUnreadable,
     change_plan,
     latest_revision,
     plan_of,
     prepared_for,
     redo,
+    step_id,
     survey_of,
     undo,
     whole_plan,
 )
 from gefa.web.pages.cut_view import CutRow, CutView, view_of
 from gefa.web.pages.edits import EditForm, edit
+from gefa.web.pages.stale import is_stale
 from gefa.web.problems import Problem
 from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
-from gefa.work.preview import Preview
 
 router = APIRouter()
 
@@ -72,7 +75,13 @@ def show(request: Request, source_id: str, given: ServicesOf) -> Response:
             return _still_waiting(revision)
         if revision.state is not RevisionState.READY:
             return page(request, "cut/waiting.html", source=source, revision=revision)
-        view = view_of(session, given.store.blobs, source, revision)
+        try:
+            view = view_of(session, source, revision)
+        except PlanUnreadable as error:
+            problem = str(error)
+            return page(
+                request, "cut/unreadable.html", status_code=409, source=source, problem=problem
+            )
     return page(request, "cut/index.html", view=view)
 
 
@@ -90,7 +99,7 @@ def board(request: Request, source_id: str, given: ServicesOf) -> Response:
         source, revision = _ready(session, source_id)
         if not revision.preview:
             return Response(status_code=204)
-        view = view_of(session, given.store.blobs, source, revision)
+        view = view_of(session, source, revision)
     return page(request, "cut/_board.html", view=view)
 
 
@@ -106,6 +115,8 @@ def change(
 
     def apply(session: Session, source: Source, revision: Revision) -> None:
         asked = EditForm(form, Preview.model_validate(revision.preview).objects)
+        if is_stale(session, source, asked):
+            raise _Stale
         own = plan_of(session, source)
         editor = PlanEditor(own.among(library(session)), survey_of(revision))
         try:
@@ -115,21 +126,55 @@ def change(
         except GefaError as error:
             raise Problem(422, "That cannot be done", str(error)) from error
         # What all sources share is not taken into the plan of one.
-        change_plan(session, source, plan.model_copy(update={"recipes": own.recipes}), said)
+        _take(session, source, plan.model_copy(update={"recipes": own.recipes}), said)
 
     return _changed(request, source_id, given, apply)
 
 
+def _take(session: Session, source: Source, plan: Plan, said: str) -> None:
+    try:
+        change_plan(session, source, plan, said)
+    except PlanError as error:
+        raise Problem(422, "That cannot be done", str(error)) from error
+
+
 @router.post("/sources/{source_id}/undo")
-def undo_step(request: Request, source_id: str, given: ServicesOf) -> Response:
-    """Take the last change of the plan back."""
-    return _changed(request, source_id, given, lambda session, source, _: undo(session, source))
+def undo_step(
+    request: Request, source_id: str, given: ServicesOf, step: Annotated[str | None, Form()] = None
+) -> Response:
+    """Take the last change of the plan back, also of one that cannot be read."""
+    return _changed(request, source_id, given, _at(step, undo))
 
 
 @router.post("/sources/{source_id}/redo")
-def redo_step(request: Request, source_id: str, given: ServicesOf) -> Response:
+def redo_step(
+    request: Request, source_id: str, given: ServicesOf, step: Annotated[str | None, Form()] = None
+) -> Response:
     """Do again what was undone."""
-    return _changed(request, source_id, given, lambda session, source, _: redo(session, source))
+    return _changed(request, source_id, given, _at(step, redo))
+
+
+def _at(
+    step: str | None, change: Callable[[Session, Source], object]
+) -> Callable[[Session, Source, Revision], object]:
+    """A change only of the step that a form was drawn from, where it names one."""
+
+    def apply(session: Session, source: Source, revision: Revision) -> None:
+        if step is not None and step != step_id(session, source):
+            raise _Stale
+        change(session, source)
+
+    return apply
+
+
+class _Stale(Exception):
+    """A form was drawn from a plan that is another by now."""
+
+
+STALE = (
+    "The plan was changed meanwhile, in another window or by somebody else. These are the cuts as"
+    " they are now: look, and do it again if it is still wanted."
+)
 
 
 def _changed(
@@ -140,15 +185,30 @@ def _changed(
 ) -> Response:
     def view() -> CutView:
         with given.store.reading() as session:
-            return view_of(session, given.store.blobs, *_ready(session, source_id))
+            return view_of(session, *_ready(session, source_id))
 
-    before = view() if request.headers.get("HX-Request") else None
-    with given.store.changing() as session:
-        apply(session, *_ready(session, source_id))
+    by_script = bool(request.headers.get("HX-Request"))
+    before = view() if by_script else None
+    try:
+        with given.store.changing() as session:
+            apply(session, *_ready(session, source_id))
+    except _Stale:
+        if not by_script:
+            raise Problem(409, "The plan is another by now", STALE) from None
+        present = view()
+        return page(
+            request,
+            "cut/_changed.html",
+            status_code=409,
+            view=present,
+            rows=present.rows,
+            problem=STALE,
+        )
     if before is None:
         return RedirectResponse(f"/sources/{source_id}", 303)
     after = view()
-    return page(request, "cut/_changed.html", view=after, rows=_different(before, after))
+    rows = _different(before, after)
+    return page(request, "cut/_changed.html", view=after, rows=rows, problem="")
 
 
 def _different(before: CutView, after: CutView) -> list[CutRow]:
@@ -191,7 +251,7 @@ def take_plan(source_id: str, given: ServicesOf, file: UploadFile) -> Response:
         raise Problem(422, "That is no plan", str(error)) from error
     with given.store.changing() as session:
         source, _ = _found(session, source_id)
-        change_plan(session, source, plan, f"Took {file.filename or 'a plan file'} in")
+        _take(session, source, plan, f"Took {file.filename or 'a plan file'} in")
     return RedirectResponse(f"/sources/{source_id}", 303)
 
 
@@ -234,7 +294,7 @@ def originals(request: Request, source_id: str, given: ServicesOf, group: str = 
     """The bitmaps stored in a design, the one that is too large by most first."""
     with given.store.reading() as session:
         source, revision = _ready(session, source_id)
-        view = view_of(session, given.store.blobs, source, revision)
+        view = view_of(session, source, revision)
     groups = [part.path for part in view.survey.parts if part.kind is Kind.GROUP]
     found = [
         original
@@ -248,7 +308,7 @@ def originals(request: Request, source_id: str, given: ServicesOf, group: str = 
 
 
 @router.post("/sources/{source_id}/originals")
-def take(
+def take_originals(
     source_id: str,
     given: ServicesOf,
     part: Annotated[list[str] | None, Form()] = None,

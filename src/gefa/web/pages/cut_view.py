@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import NamedTuple
 from urllib.parse import quote
@@ -13,23 +12,20 @@ from gefa.core.cut.revisions import Changes
 from gefa.core.cut.shown_size import ShownSize, Unit
 from gefa.core.cut.slice_geometry import line_at
 from gefa.core.geometry import Rect, union_all
-from gefa.core.make.cut_warnings import Facts
-from gefa.core.make.jobs import CutJob, Prepared
-from gefa.core.make.make_cut import facts_key, said_key
-from gefa.core.make.variant_maker import Decisions
+from gefa.core.make.job import CutJob
+from gefa.core.make.prepare import Prepared
 from gefa.core.plan.gather import default_recipe
 from gefa.core.plan.plan import CellEntry, CutEntry, Plan, SliceEntry
 from gefa.core.plan.slice_cuts import grid
 from gefa.core.read.survey import PartFacts, Survey
-from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import OwnQuality
 from gefa.core.treat.recipe_sentence import sentence
-from gefa.store.blobs import BlobStore
+from gefa.store.contracts import Preview
 from gefa.store.models import Revision, Source
 from gefa.store.runs import newest_made
-from gefa.store.sources import History, history_of, prepared_for, survey_of, whole_plan
+from gefa.store.sources import History, history_of, prepared_for, step_id, survey_of, whole_plan
 from gefa.web.pages.proof_view import quality_words
-from gefa.work.preview import Preview
+from gefa.web.pages.weighing import Scales, Weighed, added
 
 MAX_INDENT = 8
 ORIGINS = {
@@ -39,34 +35,6 @@ ORIGINS = {
     "slice": "slice",
     "default": "by itself",
 }
-BITS_PER_PIXEL = {Format.AVIF: 0.6, Format.WEBP: 1.0, Format.JPEG: 1.4, Format.PNG: 8.0}
-"""what a pixel weighs, roughly, where nothing of the cut was made yet"""
-
-
-@dataclass
-class Weighed:
-    """What is known of a cut's files before a run: those made earlier have a weight in bytes.
-
-    ``expected`` adds a rough guess for the others.
-    """
-
-    files: int = 0
-    made: int = 0
-    bytes: int = 0
-    expected: int = 0
-    served: int = 0
-    baseline: int | None = None
-
-    @property
-    def known(self) -> bool:
-        return self.files > 0 and self.made == self.files
-
-    @property
-    def saved(self) -> float | None:
-        """The share of the baseline that a visitor is spared at the largest width, 0..1."""
-        if not self.known or not self.baseline:
-            return None
-        return max(0.0, 1 - self.served / self.baseline)
 
 
 @dataclass
@@ -74,13 +42,14 @@ class CutLine:
     """One cut of a row: what its files are called, how they are treated, what they weigh.
 
     ``stem`` is what its files' names begin with; ``pixels`` is its one size (px) where it has one
-    of its own. ``exception`` says in words what it has of its own against the default; ``proof``
-    is where its files can be looked at.
+    of its own. ``entry`` says to the plan's editor which it is. ``exception`` says in words what it
+    has of its own against the default; ``proof`` is where its files can be looked at.
     """
 
     index: int
     name: str
     recipe: str
+    entry: str = ""
     origin: str = ""
     stem: str = ""
     size: ShownSize | None = None
@@ -182,6 +151,7 @@ class CutView:
     lost: dict[str, list[str]]
     """remarks on parts that this revision does not have, by path"""
     history: History
+    step: str
     changes: Changes
     preview: Preview
 
@@ -214,7 +184,7 @@ class CutView:
         return next((row for row in self.rows if row.part.path == path), None)
 
 
-def view_of(session: Session, blobs: BlobStore, source: Source, revision: Revision) -> CutView:
+def view_of(session: Session, source: Source, revision: Revision) -> CutView:
     """Everything the screen needs, from the survey; draws nothing."""
     survey = survey_of(revision)
     plan = whole_plan(session, source)
@@ -223,15 +193,16 @@ def view_of(session: Session, blobs: BlobStore, source: Source, revision: Revisi
     jobs: dict[str, list[CutJob]] = {}
     for job in prepared.jobs:
         jobs.setdefault(job.cut.key, []).append(job)
+    scales = Scales(session, prepared.jobs)
     changes = Changes.model_validate(revision.changes)
     states = _states(changes)
     rows = [
-        _row(index, part, survey, plan, jobs.get(part.path, []), states, blobs)
+        _row(index, part, survey, plan, jobs.get(part.path, []), states, scales)
         for index, part in enumerate(survey.parts)
     ]
     for row in rows:
         row.remarks = remarks.pop(row.part.path, [])
-    slices = _slices(survey, plan, jobs, remarks, blobs)
+    slices = _slices(survey, plan, jobs, remarks, scales)
     if prepared.gaps:
         slices.said.append(prepared.gaps)
     lines = [line for row in rows if row.ticked for line in row.lines]
@@ -241,7 +212,7 @@ def view_of(session: Session, blobs: BlobStore, source: Source, revision: Revisi
     for line in lines:
         line.share = line.weighed.bytes / heaviest
         line.proof = proofs.get(line.stem, "")
-    total = Sum(len(prepared.jobs), _added(line.weighed for line in lines), len(prepared.large))
+    total = Sum(len(prepared.jobs), added(line.weighed for line in lines), len(prepared.large))
     return CutView(
         source,
         revision,
@@ -253,6 +224,7 @@ def view_of(session: Session, blobs: BlobStore, source: Source, revision: Revisi
         {name: sentence(recipe) for name, recipe in plan.all_recipes.items()},
         remarks,
         history_of(session, source),
+        step_id(session, source),
         changes,
         Preview.model_validate(revision.preview),
     )
@@ -297,15 +269,15 @@ def _row(
     plan: Plan,
     jobs: list[CutJob],
     states: dict[str, str],
-    blobs: BlobStore,
+    scales: Scales,
 ) -> CutRow:
     entries = [entry for entry in plan.cuts if entry.part == part.path]
     on = bool(jobs) or any(not entry.leave_out for entry in entries)
-    lines = [_line(i, part, job, entries, plan, blobs) for i, job in enumerate(jobs)]
+    lines = [_line(i, part, job, entries, plan, scales) for i, job in enumerate(jobs)]
     if not lines:
         entry = entries[0] if entries else CutEntry(part=part.path)
         recipe = entry.recipe or default_recipe(survey, part, plan)
-        lines = [CutLine(0, entry.name or part.display_name, recipe)]
+        lines = [CutLine(0, entry.name or part.display_name, recipe, entry.id)]
     return CutRow(
         f"part-{index}",
         part,
@@ -323,9 +295,9 @@ def _line(
     job: CutJob,
     entries: list[CutEntry],
     plan: Plan,
-    blobs: BlobStore,
+    scales: Scales,
 ) -> CutLine:
-    entry = entries[index] if index < len(entries) else None
+    entry = next((entry for entry in entries if entry.id == job.cut.entry), None)
     name = entry.name if entry and entry.name else part.display_name
     pixels = None
     if job.cut.size and job.variants:
@@ -334,6 +306,7 @@ def _line(
         index,
         name,
         job.cut.recipe,
+        job.cut.entry,
         ORIGINS[job.cut.origin],
         job.cut.name,
         job.cut.size,
@@ -342,7 +315,7 @@ def _line(
         bool(part.css) and not job.cut.size,
         part.strays.words if part.strays else "",
         job.cut.strays,
-        _weigh(job, blobs),
+        scales.weigh(job),
         exception=_exception(plan, entry.recipe, entry.quality, part.tags) if entry else "",
     )
 
@@ -352,20 +325,20 @@ def _slices(
     plan: Plan,
     jobs: dict[str, list[CutJob]],
     remarks: dict[str, list[str]],
-    blobs: BlobStore,
+    scales: Scales,
 ) -> Slices:
     found = Slices(said=remarks.pop("slices", []))
-    for number, entry in enumerate(plan.slices):
+    for entry in plan.slices:
         if entry.area is not None:
             found.rows.append(
-                _slice_row(str(number), entry.area, entry, entry, plan, jobs, remarks, blobs)
+                _slice_row(entry.id, entry.area, entry, entry, plan, jobs, remarks, scales)
             )
             continue
         for cell in grid(entry, survey.size):
             place = f"r{cell.row}-c{cell.column}"
             own = entry.cells.get(place, CellEntry())
-            key = f"{number} {place}"
-            found.rows.append(_slice_row(key, cell.rect, own, entry, plan, jobs, remarks, blobs))
+            key = f"{entry.id} {place}"
+            found.rows.append(_slice_row(key, cell.rect, own, entry, plan, jobs, remarks, scales))
         _note_lines(found, entry, survey)
     return found
 
@@ -378,7 +351,7 @@ def _slice_row(
     plan: Plan,
     jobs: dict[str, list[CutJob]],
     remarks: dict[str, list[str]],
-    blobs: BlobStore,
+    scales: Scales,
 ) -> SliceRow:
     made = jobs.get(f"slice {key}", [])
     recipe = own.recipe or entry.recipe or ""
@@ -386,7 +359,7 @@ def _slice_row(
     if made:
         line.exception = _exception(plan, own.recipe or entry.recipe, own.quality or entry.quality)
         line.stem, line.recipe = made[0].cut.name, made[0].cut.recipe
-        line.weighed = _weigh(made[0], blobs)
+        line.weighed = scales.weigh(made[0])
     return SliceRow(
         f"slice-{key.replace(' ', '-')}",
         key,
@@ -407,41 +380,3 @@ def _note_lines(found: Slices, entry: SliceEntry, survey: Survey) -> None:
     elif entry.guides is not None:
         found.x = [Guide(line_at(g, survey.width), str(g)) for g in entry.guides.x]
         found.y = [Guide(line_at(g, survey.height), str(g)) for g in entry.guides.y]
-
-
-def _weigh(job: CutJob, blobs: BlobStore) -> Weighed:
-    said = (
-        Decisions.model_validate(blobs.noted(said_key(job)) or {}) if job.variants else Decisions()
-    )
-    variants = said.wanted(job) if said.decided(job) else job.expected
-    weighed = Weighed(files=len(variants))
-    widest = max((variant.width for variant in variants), default=0)
-    lightest: int | None = None
-    for variant in variants:
-        noted = blobs.noted(variant.key)
-        if noted is None:
-            pixels = variant.size.width * variant.size.height
-            weighed.expected += round(pixels * BITS_PER_PIXEL[variant.format] / 8)
-            continue
-        weighed.made += 1
-        weighed.bytes += noted["bytes"]
-        weighed.expected += noted["bytes"]
-        if variant.width == widest:
-            lightest = min(noted["bytes"], lightest or noted["bytes"])
-    weighed.served = lightest or 0
-    facts = blobs.noted(facts_key(job)) if job.variants else None
-    weighed.baseline = Facts.model_validate(facts).baseline_bytes if facts else None
-    return weighed
-
-
-def _added(all_weighed: Iterable[Weighed]) -> Weighed:
-    total = Weighed(baseline=0)
-    for weighed in all_weighed:
-        total.files += weighed.files
-        total.made += weighed.made
-        total.bytes += weighed.bytes
-        total.expected += weighed.expected
-        if weighed.known and weighed.baseline:
-            total.served += weighed.served
-            total.baseline = (total.baseline or 0) + weighed.baseline
-    return total

@@ -31,6 +31,11 @@ class EditForm:
     def texts(self, field: str) -> list[str]:
         return [value for value in self.form.getlist(field) if isinstance(value, str)]
 
+    @property
+    def line(self) -> str:
+        """Which of a part's cuts; the first where the form does not say."""
+        return self.text("line")
+
     def on(self, field: str = "on") -> bool:
         return self.text(field) in ("true", "on", "yes", "1")
 
@@ -100,12 +105,12 @@ EDITS: dict[str, tuple[Edit, Callable[[EditForm], str]]] = {
         lambda a: f"Took back what was decided about {_named(a.texts('part'))}",
     ),
     "name": (
-        lambda editor, a: editor.rename(a.text("part"), a.whole("index", 0), a.text("name")),
+        lambda editor, a: editor.rename(a.text("part"), a.line, a.text("name")),
         lambda a: f"Named {a.text('part')}",
     ),
     "recipe": (
         lambda editor, a: editor.choose(
-            a.texts("part"), a.text("recipe"), a.whole("index") if a.text("index") else None
+            a.texts("part"), a.text("recipe"), a.line if a.text("line") else None
         ),
         lambda a: f"Recipe {a.text('recipe')} for {_named(a.texts('part'))}",
     ),
@@ -126,19 +131,19 @@ EDITS: dict[str, tuple[Edit, Callable[[EditForm], str]]] = {
         lambda a: f"One more recipe for {a.text('part')}",
     ),
     "drop": (
-        lambda editor, a: editor.drop(a.text("part"), a.whole("index")),
+        lambda editor, a: editor.drop(a.text("part"), a.line),
         lambda a: f"One recipe less for {a.text('part')}",
     ),
     "size": (
-        lambda editor, a: editor.resize(a.text("part"), a.whole("index", 0), a.size()),
+        lambda editor, a: editor.resize(a.text("part"), a.line, a.size()),
         lambda a: f"Size of {a.text('part')}",
     ),
     "file": (
-        lambda editor, a: editor.as_file(a.text("part"), a.whole("index", 0), a.on()),
+        lambda editor, a: editor.as_file(a.text("part"), a.line, a.on()),
         lambda a: f"{'Files' if a.on() else 'CSS'} for {a.text('part')}",
     ),
     "strays": (
-        lambda editor, a: editor.strays(a.text("part"), a.whole("index", 0), a.on()),
+        lambda editor, a: editor.strays(a.text("part"), a.line, a.on()),
         lambda a: f"Far-off objects of {a.text('part')}",
     ),
     "rule-add": (
@@ -152,11 +157,11 @@ EDITS: dict[str, tuple[Edit, Callable[[EditForm], str]]] = {
         lambda a: f"Rule {a.text('parts')}",
     ),
     "rule-remove": (
-        lambda editor, a: editor.remove_rule(a.whole("index")),
+        lambda editor, a: editor.remove_rule(a.text("rule")),
         lambda a: "Removed a rule",
     ),
     "rule-raise": (
-        lambda editor, a: editor.raise_rule(a.whole("index")),
+        lambda editor, a: editor.raise_rule(a.text("rule")),
         lambda a: "Moved a rule up",
     ),
     "split": (
@@ -176,7 +181,7 @@ EDITS: dict[str, tuple[Edit, Callable[[EditForm], str]]] = {
         lambda a: "Took suggested slices",
     ),
     "reshape": (
-        lambda editor, a: editor.reshape(a.whole("index"), a.rect()),
+        lambda editor, a: editor.reshape(a.text("slice"), a.rect()),
         lambda a: "Changed a slice",
     ),
     "slices-none": (

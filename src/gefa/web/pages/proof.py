@@ -10,11 +10,12 @@ from fastapi.responses import FileResponse, JSONResponse, RedirectResponse
 from sqlmodel import Session
 
 from gefa.core.errors import GefaError
-from gefa.core.make.jobs import CutJob
+from gefa.core.make.job import CutJob
 from gefa.core.plan.editor import PlanEditor
 from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import Aim, OwnQuality, Recipe
+from gefa.store.contracts import ProofReport
 from gefa.store.models import RevisionState, Run, Source, TaskState
 from gefa.store.recipes import library, save_recipe
 from gefa.store.sources import change_plan, latest_revision, plan_of, survey_of
@@ -24,13 +25,15 @@ from gefa.web.pages.proof_view import (
     ask_for_reference,
     ask_for_scores,
     curves,
+    entry_at,
     proof_of,
     quality_words,
+    reference_task,
     strip_of,
 )
 from gefa.web.pages.recipe_form import quality_number
 from gefa.web.problems import Problem
-from gefa.web.services import Services, ServicesOf
+from gefa.web.services import ServicesOf
 from gefa.web.templating import page
 
 router = APIRouter(prefix="/runs/{run_id}/proof")
@@ -51,13 +54,10 @@ class ProofAddress:
 AddressOf = Annotated[ProofAddress, Depends(ProofAddress)]
 
 
-def _found(
-    session: Session, given: Services, run_id: str, cut: str, which: ProofAddress
-) -> ProofView:
+def _found(session: Session, run_id: str, cut: str, which: ProofAddress) -> ProofView:
     run = session.get(Run, run_id)
     number = quality_number(which.quality)
-    blobs = given.store.blobs
-    view = run and proof_of(session, blobs, run, cut, which.width, which.format, number)
+    view = run and proof_of(session, run, cut, which.width, which.format, number)
     if not view:
         raise HTTPException(404, f"The run has no file of the cut {cut!r} to look at.")
     return view
@@ -66,13 +66,11 @@ def _found(
 @router.get("")
 def first(run_id: str, given: ServicesOf) -> Response:
     """The cut of a run that looks worst, as far as that is known."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         run = session.get(Run, run_id)
         if run is None:
             raise HTTPException(404)
-        ask_for_scores(session, given.store.blobs, run)
-        strip = strip_of(session, given.store.blobs, run, "")
-    given.foreman.wake()
+        strip = strip_of(session, run, "")
     if not strip:
         raise HTTPException(404, "The run made no file to look at.")
     return RedirectResponse(strip[0].href, 303)
@@ -83,26 +81,34 @@ def show(
     request: Request, run_id: str, cut: str, given: ServicesOf, which: AddressOf, kept: str = ""
 ) -> Response:
     """One file beside its reference."""
-    with given.store.session() as session:
-        view = _found(session, given, run_id, cut, which)
-        ask_for_reference(session, view)
-        view.strip = strip_of(session, given.store.blobs, view.run, cut)
-    given.foreman.wake()
+    with given.store.reading() as session:
+        view = _found(session, run_id, cut, which)
+        view.strip = strip_of(session, view.run, cut)
     return page(request, "proof/index.html", view=view, kept=kept)
+
+
+@router.post("/{cut}/reference")
+def ask(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response:
+    """Have the picture drawn that files are compared with."""
+    with given.store.session() as session:
+        ask_for_reference(session, _found(session, run_id, cut, which))
+    given.foreman.wake()
+    return JSONResponse({"state": "drawing"}, 202, headers={"Retry-After": "1"})
 
 
 @router.get("/{cut}/reference")
 def reference(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response:
-    """The picture that files are compared with, once it is drawn; 202 until then."""
-    with given.store.session() as session:
-        view = _found(session, given, run_id, cut, which)
-        job = ask_for_reference(session, view)
+    """The picture that files are compared with, once it is drawn; 202 until then, and 404 before
+    anybody asked for it."""
+    with given.store.reading() as session:
+        job = reference_task(session, _found(session, run_id, cut, which))
+    if job is None:
+        raise HTTPException(404, "Nobody has asked for it yet.")
     if job.state is TaskState.FAILED:
         raise Problem(409, "It could not be drawn", job.problem)
     if job.state is TaskState.QUEUED:
-        given.foreman.wake()
         return JSONResponse({"state": "drawing"}, 202, headers={"Retry-After": "1"})
-    path = given.store.blobs.path(job.report["reference"])
+    path = given.store.blobs.path(ProofReport.model_validate(job.report).reference)
     return FileResponse(path, media_type="image/png", headers=FOREVER)
 
 
@@ -110,27 +116,26 @@ def reference(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Res
 def made(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response:
     """The file of a point of a curve."""
     with given.store.reading() as session:
-        view = _found(session, given, run_id, cut, which)
-    number = quality_number(which.quality)
-    noted = given.store.blobs.noted(view.cut_job.key_at(view.size, view.format, number))
-    if noted is None:
+        view = _found(session, run_id, cut, which)
+        number = quality_number(which.quality)
+        entry = entry_at(session, view.cut_job, view.size, view.format, number)
+    if entry is None:
         raise HTTPException(404, "No such file was made of this cut.")
-    path = given.store.blobs.path(noted["sha256"])
+    path = given.store.blobs.path(entry.sha256)
     return FileResponse(path, media_type=FORMATS[view.format].media_type, headers=FOREVER)
 
 
-@router.get("/{cut}/curve")
+@router.post("/{cut}/curve")
 def curve(request: Request, run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response:
     """The curve as far as it is measured; asks for the rest, then for looks in the filmstrip."""
     open_scores = 0
     with given.store.session() as session:
-        view = _found(session, given, run_id, cut, which)
-        blobs = given.store.blobs
-        found = curves(session, blobs, view)
+        view = _found(session, run_id, cut, which)
+        found = curves(session, view)
         if not found.waits:
-            open_scores = ask_for_scores(session, blobs, view.run)
+            open_scores = ask_for_scores(session, view.run)
         if not (found.waits or open_scores):
-            view.strip = strip_of(session, blobs, view.run, cut)
+            view.strip = strip_of(session, view.run, cut)
     given.foreman.wake()
     box = {"width": WIDTH, "height": HEIGHT, "left": LEFT, "right": WIDTH - RIGHT}
     return page(
@@ -151,7 +156,7 @@ def keep(
 ) -> Response:
     """Take a quality for this cut, or for its recipe; for nobody takes the cut's own back."""
     with given.store.changing() as session:
-        view = _found(session, given, run_id, cut, ProofAddress(width, format.value, quality))
+        view = _found(session, run_id, cut, ProofAddress(width, format.value, quality))
         try:
             chosen = None if whom == "nobody" else _quality(format, quality, as_look)
             said = _keep(session, view, whom, chosen)
@@ -210,7 +215,7 @@ def _for_cut(session: Session, source: Source, cut_job: CutJob, quality: OwnQual
     if cut.rect is not None:
         plan = editor.judge_slice(cut.slice, quality)
     else:
-        plan = editor.judge(cut.part, editor.index_of(cut.part, cut.recipe), quality)
+        plan = editor.judge(cut.part, editor.line_of(cut), quality)
     words = f"{quality_words(quality)} for {cut.name}" if quality else f"{cut.name} as its recipe"
     plan = plan.model_copy(update={"recipes": own.recipes})
     change_plan(session, source, plan, f"Kept {words}")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import quote, urlencode
@@ -12,17 +12,19 @@ from sqlmodel import Session, select
 from gefa.core.deliver.manifest import CutRecord, File
 from gefa.core.geometry import Size
 from gefa.core.look.proof import curve_formats
-from gefa.core.make.jobs import CutJob
-from gefa.core.make.make_cut import JobReport
+from gefa.core.make.job import CutJob
+from gefa.core.make.made import MadeVariant
+from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import Aim, OwnQuality
 from gefa.core.treat.recipe_sentence import aim_words
 from gefa.core.units import listed
-from gefa.store.blobs import BlobStore
+from gefa.store import ledger
+from gefa.store.contracts import CurveBody, CutBody, ProofBody, ScoreBody
 from gefa.store.models import Revision, Run, Source, Task, TaskKind, TaskState
-from gefa.store.on_demand_jobs import request_task
-from gefa.store.runs import jobs_of
+from gefa.store.on_demand_jobs import request_task, task_on
+from gefa.store.runs import jobs_of, with_looks
 from gefa.store.sources import whole_plan
 from gefa.web.pages.curve import CurveView, Point, curve_of
 
@@ -111,14 +113,13 @@ def cut_of(session: Session, run: Run, cut: str) -> tuple[CutJob, JobReport] | N
     ).all()
     for job in jobs:
         if job.state is TaskState.DONE and job.report:
-            report = JobReport.model_validate(job.report)
-            return CutJob.model_validate(job.task["job"]), report
+            (report,) = with_looks(session, [JobReport.model_validate(job.report)])
+            return CutBody.model_validate(job.task).job, report
     return None
 
 
 def proof_of(
     session: Session,
-    blobs: BlobStore,
     run: Run,
     cut: str,
     width: int | None,
@@ -150,7 +151,7 @@ def proof_of(
         size=size,
         format=chosen_format,
         quality=quality,
-        chosen=_chosen(blobs, cut_job, report, size, chosen_format, quality, file),
+        chosen=_chosen(session, cut_job, size, chosen_format, quality, file),
         path=path,
         own_quality=own_quality(whole_plan(session, source), cut_job),
         topic=f"proof {cut_job.key_at(size, Format.PNG, None)}",
@@ -165,39 +166,36 @@ def _size(files: Sequence[File], width: int | None) -> Size:
 
 
 def _chosen(
-    blobs: BlobStore,
+    session: Session,
     cut_job: CutJob,
-    report: JobReport,
     size: Size,
     format: Format,
     quality: int | None,
     file: File | None,
 ) -> Point | None:
     if file is not None and file.quality == quality:
-        score = score_of(blobs, report, file)
-        return Point(format, quality, file.bytes, score if score is not None else -1)
-    noted = blobs.noted(cut_job.key_at(size, format, quality))
-    if noted is None or noted.get("score") is None:
+        return Point(format, quality, file.bytes, -1 if file.score is None else file.score)
+    entry = entry_at(session, cut_job, size, format, quality)
+    if entry is None or entry.score is None:
         return None
-    return Point(format, quality, noted["bytes"], noted["score"])
+    return Point(format, quality, entry.bytes, entry.score)
 
 
-def score_of(blobs: BlobStore, report: JobReport, file: File) -> float | None:
-    """How a file looks: as reported, or as it was measured since."""
-    if file.score is not None:
-        return file.score
-    noted = blobs.noted(report.keys[file.path])
-    return noted.get("score") if noted else None
+def entry_at(
+    session: Session, cut_job: CutJob, size: Size, format: Format, quality: int | None
+) -> MadeVariant | None:
+    """What is known of a cut's file at some quality, if it was made."""
+    key = cut_job.key_at(size, format, quality)
+    return ledger.known(session, [key]).get(key)
 
 
-def made_points(blobs: BlobStore, report: JobReport, size: Size) -> list[Point]:
+def made_points(report: JobReport, size: Size) -> list[Point]:
     """The files of a cut at a size, those that were measured."""
-    found = []
-    for file in report.files:
-        score = score_of(blobs, report, file)
-        if file.width == size.width and score is not None:
-            found.append(Point(file.format, file.quality, file.bytes, score, made=True))
-    return found
+    return [
+        Point(file.format, file.quality, file.bytes, file.score, made=True)
+        for file in report.files
+        if file.width == size.width and file.score is not None
+    ]
 
 
 def lightest_largest(files: Sequence[File]) -> File:
@@ -206,81 +204,86 @@ def lightest_largest(files: Sequence[File]) -> File:
     return min((f for f in files if f.width == widest), key=lambda file: file.bytes)
 
 
-def _reports(session: Session, run: Run) -> Iterator[tuple[Task, JobReport]]:
+def _reports(session: Session, run: Run) -> list[tuple[Task, JobReport]]:
     """The cuts of a run that have files, each with what was reported of it."""
-    for job in jobs_of(session, run.id):
-        if job.kind is TaskKind.CUT and job.state is TaskState.DONE and job.report:
-            report = JobReport.model_validate(job.report)
-            if report.files:
-                yield job, report
+    tasks = [
+        task
+        for task in jobs_of(session, run.id)
+        if task.kind is TaskKind.CUT and task.state is TaskState.DONE and task.report
+    ]
+    reports = with_looks(session, [JobReport.model_validate(task.report) for task in tasks])
+    return [(task, report) for task, report in zip(tasks, reports, strict=True) if report.files]
 
 
-def strip_of(session: Session, blobs: BlobStore, run: Run, here: str) -> list[StripItem]:
+def strip_of(session: Session, run: Run, here: str) -> list[StripItem]:
     """The cuts of a run that have files, the worst look first."""
     items = []
     for job, report in _reports(session, run):
         small = min(report.files, key=lambda file: (file.width, file.bytes))
         href = f"/runs/{run.id}/proof/{quote(job.name)}"
-        score = score_of(blobs, report, lightest_largest(report.files))
+        score = lightest_largest(report.files).score
         items.append(StripItem(job.name, href, small, score, job.name == here))
     return sorted(items, key=lambda item: (item.score is None, item.score or 0.0))
 
 
-def ask_for_scores(session: Session, blobs: BlobStore, run: Run) -> int:
+def ask_for_scores(session: Session, run: Run) -> int:
     """Have the files measured that stand for their cuts and were not; how many are still to be."""
-    revision = session.get_one(Revision, run.revision_id)
-    source = session.get_one(Source, run.source_id)
     open_ones = 0
     for job, report in _reports(session, run):
         file = lightest_largest(report.files)
-        if file.moves or score_of(blobs, report, file) is not None:
+        if file.moves or file.score is not None:
             continue
         key = report.keys[file.path]
-        task = _task(revision, source, job.task["job"], Size(file.width, file.height))
-        more = {"key": key, "format": file.format.value}
-        score = request_task(session, TaskKind.SCORE, f"score {key}", task | more, name=run.id)
+        body = ScoreBody(
+            **CutBody.model_validate(job.task).model_dump(),
+            width=file.width,
+            height=file.height,
+            key=key,
+            format=file.format,
+        )
+        score = request_task(session, f"score {key}", body, name=run.id)
         open_ones += score.state is TaskState.QUEUED
     return open_ones
 
 
 def ask_for_reference(session: Session, view: ProofView) -> Task:
     """The job that draws the reference, queued the first time."""
-    revision = session.get_one(Revision, view.run.revision_id)
-    task = _task(revision, view.source, view.cut_job.model_dump(mode="json"), view.size)
-    return request_task(session, TaskKind.PROOF, view.topic, task)
+    return request_task(session, view.topic, ProofBody(**_asked(session, view)))
 
 
-def curves(session: Session, blobs: BlobStore, view: ProofView) -> CurveView:
+def reference_task(session: Session, view: ProofView) -> Task | None:
+    """The job that draws the reference, if anybody asked for it."""
+    return task_on(session, TaskKind.PROOF, view.topic)
+
+
+def curves(session: Session, view: ProofView) -> CurveView:
     """The curves of the cut at this size, as far as they are measured; the rest is queued."""
     found = cut_of(session, view.run, view.record.name)
     assert found is not None
-    made = made_points(blobs, found[1], view.size)
-    chosen = (view.format, view.quality)
     curve = curve_of(
-        blobs,
+        session,
         view.cut_job,
         view.size,
-        made,
-        chosen,
+        made_points(found[1], view.size),
+        (view.format, view.quality),
         lambda format, quality: view.link(format=format, quality=quality),
     )
-    revision = session.get_one(Revision, view.run.revision_id)
     for line in curve.lines:
         if line.waits:
-            task = _task(revision, view.source, view.cut_job.model_dump(mode="json"), view.size)
-            topic = f"curve {line.format} {view.topic}"
-            job = request_task(session, TaskKind.CURVE, topic, task | {"format": line.format.value})
+            body = CurveBody(**_asked(session, view), format=line.format)
+            job = request_task(session, f"curve {line.format} {view.topic}", body)
             line.waits = job.state is TaskState.QUEUED
     return curve
 
 
-def _task(revision: Revision, source: Source, cut_job: Any, size: Size) -> dict[str, Any]:
+def _asked(session: Session, view: ProofView) -> dict[str, Any]:
+    """What all bodies about a file at a size say."""
     return {
-        "blob": revision.blob,
-        "name": source.name,
-        "job": cut_job,
-        "width": size.width,
-        "height": size.height,
+        "blob": session.get_one(Revision, view.run.revision_id).blob,
+        "name": view.source.name,
+        "job": view.cut_job,
+        "width": view.size.width,
+        "height": view.size.height,
     }
 
 
@@ -291,9 +294,9 @@ def own_quality(plan: Plan, cut_job: CutJob) -> str:
         found = [e.quality for e in plan.cuts if e.part == cut.part and e.quality is not None]
         return quality_words(found[0]) if found else ""
     number, _, cell = cut.slice.partition(" ")
-    if int(number) >= len(plan.slices):
+    entry = next((entry for entry in plan.slices if entry.id == number), None)
+    if entry is None:
         return ""
-    entry = plan.slices[int(number)]
     own = (entry.cells[cell].quality if cell in entry.cells else None) or entry.quality
     return quality_words(own) if own is not None else ""
 

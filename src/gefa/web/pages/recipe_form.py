@@ -11,12 +11,10 @@ from starlette.datastructures import FormData
 
 from gefa.core.errors import PlanError
 from gefa.core.plan.plan import problems_in_words
-from gefa.core.treat.formats import Format
-from gefa.core.treat.recipe import DEFAULT_EFFORT, MOST_EFFORT, Aim, Corner, Fit, Recipe
+from gefa.core.treat.formats import FORMATS, LOSSY, Format
+from gefa.core.treat.recipe import Aim, Corner, Fit, Recipe
 from gefa.core.treat.recipe_sentence import aim_words, ratio_words
 
-JUDGED = (Format.AVIF, Format.WEBP, Format.JPEG)
-"""formats that have a quality"""
 _LOOK = re.compile(r"(?:look|looks)\s*(\d+(?:\.\d+)?)", re.I)
 _BUDGET = re.compile(r"(?:at most|max|up to|≤|<=|<)?\s*(\d+(?:[.,]\d+)?)\s*(kB|MB|B)", re.I)
 _BYTES = {"b": 1, "kb": 1_000, "mb": 1_000_000}
@@ -138,7 +136,7 @@ def _quality(words: RecipeForm) -> dict[str, Any]:
     if by == "budget":
         return {"quality": {"max_bytes": round(words.number("budget", "the weight", 120) * KB)}}
     # A format that is not made has no field, and so no quality of its own.
-    given = {f: words.text(f"quality_{f.value}") for f in JUDGED}
+    given = {f: words.text(f"quality_{f.value}") for f in LOSSY}
     return {"quality": {f: _aim(text) for f, text in given.items() if text}}
 
 
@@ -186,11 +184,11 @@ def _encoders(words: RecipeForm) -> dict[str, Any]:
     efforts = {
         format: words.whole(f"effort_{format.value}", "the effort")
         for format in Format
-        if MOST_EFFORT[format] and words.text(f"effort_{format.value}")
+        if FORMATS[format].most_effort and words.text(f"effort_{format.value}")
     }
     colours = words.text("colours")
     return {
-        "effort": {f: value for f, value in efforts.items() if value != DEFAULT_EFFORT[f]},
+        "effort": {f: value for f, value in efforts.items() if value != FORMATS[f].effort},
         "progressive": words.text("progressive") != "no",
         "chroma": words.text("chroma"),
         "colours": quality_number(colours),
@@ -232,7 +230,7 @@ class Sentence:
     @property
     def qualities(self) -> list[tuple[Format, str]]:
         """What the field of each format says."""
-        lossy = [format for format in self.recipe.candidates if format in JUDGED]
+        lossy = [format for format in self.recipe.candidates if format in LOSSY]
         return [(f, aim_words(self.recipe.quality_for(f))) for f in lossy]
 
     @property
@@ -260,9 +258,9 @@ class Sentence:
     def efforts(self) -> list[tuple[Format, int, int]]:
         """Formats that can be told to try, how hard they are, and the most they can."""
         return [
-            (format, self.recipe.effort.get(format, DEFAULT_EFFORT[format]), MOST_EFFORT[format])
+            (format, self.recipe.effort.get(format, facts.effort), facts.most_effort)
             for format in self.recipe.candidates
-            if MOST_EFFORT[format]
+            if (facts := FORMATS[format]).most_effort
         ]
 
     @property

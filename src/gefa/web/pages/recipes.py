@@ -12,11 +12,11 @@ from sqlmodel import Session
 from starlette.datastructures import FormData
 
 from gefa.core.errors import GefaError, PlanError
-from gefa.core.make.make_cut import JobReport
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import BUILT_IN, BUILT_IN_WORDS, Recipe
 from gefa.core.treat.recipe_sentence import sentence
 from gefa.core.units import listed
+from gefa.store.contracts import TryReport
 from gefa.store.models import Task, TaskKind, TaskState
 from gefa.store.recipes import (
     can_undo,
@@ -195,6 +195,8 @@ def undo(
     """Take the last change back, also of a recipe that was removed."""
     with given.store.changing() as session:
         undo_recipe(session, name)
+        if name not in shelf_of_recipes(session):
+            _refuse_used(session, name)
     if not request.headers.get("HX-Request"):
         return RedirectResponse(f"/recipes/{name}", 303)
     return _changed(request, name, given, sample, part)
@@ -204,15 +206,21 @@ def undo(
 def remove(name: str, given: ServicesOf) -> Response:
     """Take a recipe away, or a built-in one's changes; both can be undone."""
     with given.store.changing() as session:
-        slots = slots_with(session, name)
-        if slots and name not in BUILT_IN:
-            raise Problem(
-                409,
-                "It is in use",
-                f"Uploads to {listed(slots)} are treated by it. Choose another recipe there first.",
-            )
+        if name not in BUILT_IN:
+            _refuse_used(session, name)
         remove_recipe(session, name)
     return RedirectResponse(f"/recipes/{name}" if name in BUILT_IN else "/recipes", 303)
+
+
+def _refuse_used(session: Session, name: str) -> None:
+    """A recipe that slots treat uploads by is not taken away."""
+    slots = slots_with(session, name)
+    if slots:
+        raise Problem(
+            409,
+            "It is in use",
+            f"Uploads to {listed(slots)} are treated by it. Choose another recipe there first.",
+        )
 
 
 def _changed(request: Request, name: str, given: Services, sample: str, part: str) -> Response:
@@ -223,11 +231,11 @@ def _changed(request: Request, name: str, given: Services, sample: str, part: st
     return page(request, "recipes/_changed.html", view=view)
 
 
-@router.get("/{name}/effect")
+@router.post("/{name}/effect")
 def effect(
     request: Request, name: str, given: ServicesOf, sample: str = "", part: str = ""
 ) -> Response:
-    """What the recipe makes of the sample, or how far that is."""
+    """What the recipe makes of the sample, or how far that is; asks for what is not made yet."""
     with given.store.session() as session:
         tried = _tried(session, name, sample, part)
         found: Effect | None = None
@@ -245,7 +253,8 @@ def tried(name: str, job_id: str, path: str, given: ServicesOf) -> Response:
         job = session.get(Task, job_id)
     if job is None or job.kind is not TaskKind.TRY or job.state is not TaskState.DONE:
         raise HTTPException(404)
-    made = JobReport.model_validate(job.report).files if job.report.get("record") else []
+    report = TryReport.model_validate(job.report).report
+    made = report.files if report else []
     file = next((file for file in made if file.path == path), None)
     if file is None:
         raise HTTPException(404)

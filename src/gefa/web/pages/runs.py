@@ -21,10 +21,18 @@ from gefa.core.deliver.names import safe
 from gefa.core.geometry import Size
 from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import FORMATS, Format
+from gefa.store.contracts import PdfReport
 from gefa.store.models import Revision, Run, Source, TaskState, Variant
-from gefa.store.runs import ask_for_pdf, manifest_of, recent_runs, run_again, runs_beside
+from gefa.store.runs import (
+    ask_for_pdf,
+    manifest_of,
+    pdf_task,
+    recent_runs,
+    run_again,
+    runs_beside,
+)
 from gefa.store.sources import survey_of
-from gefa.web.pages.proof_view import ask_for_scores
+from gefa.web.pages.proof_view import ask_for_scores, lightest_largest
 from gefa.web.pages.run_view import (
     SORTS,
     RunProgress,
@@ -75,10 +83,12 @@ def _found(session: Session, run_id: str) -> tuple[Run, Source]:
 def _context(
     session: Session, given: Services, run: Run, source: Source, asked: SheetQuery
 ) -> dict[str, Any]:
-    if asked.sort == "look":
-        ask_for_scores(session, given.store.blobs, run)
-    manifest = manifest_of(session, run, given.store.blobs)
+    manifest = manifest_of(session, run)
+    unseen = sum(
+        lightest_largest(files).score is None for files in manifest.files_by_cut().values() if files
+    )
     return {
+        "open_looks": unseen if asked.sort == "look" else 0,
         "run": run,
         "source": source,
         "progress": progress_of(session, given.queue, run),
@@ -101,12 +111,31 @@ def show(
 ) -> Response:
     """One run; for a script's request, only its sheet."""
     asked = SheetQuery(format, sort if sort in SORTS else "order", warned)
+    with given.store.reading() as session:
+        run, source = _found(session, run_id)
+        context = _context(session, given, run, source, asked)
+    template = "runs/_sheet.html" if request.headers.get("HX-Request") else "runs/index.html"
+    return page(request, template, **context)
+
+
+@router.post("/{run_id}/looks")
+def measure_looks(
+    request: Request,
+    run_id: str,
+    given: ServicesOf,
+    format: str = "",
+    sort: str = "order",
+    warned: bool = False,
+) -> Response:
+    """Have the files looked at that stand for their cuts and were not; the sheet as far as that
+    is."""
+    asked = SheetQuery(format, sort if sort in SORTS else "order", warned)
     with given.store.session() as session:
         run, source = _found(session, run_id)
         context = _context(session, given, run, source, asked)
+        context["open_looks"] = ask_for_scores(session, run)
     given.foreman.wake()
-    template = "runs/_sheet.html" if request.headers.get("HX-Request") else "runs/index.html"
-    return page(request, template, **context)
+    return page(request, "runs/_sheet.html", **context)
 
 
 @router.post("/{run_id}/again")
@@ -130,8 +159,7 @@ def compare(request: Request, run_id: str, given: ServicesOf, against: str = "")
         before = next((other for other in others if other.id == against), None)
         if before is None:
             raise Problem(404, "No such run", "Choose another run of the same source.")
-        blobs = given.store.blobs
-        pairs = paired(manifest_of(session, before, blobs), manifest_of(session, run, blobs))
+        pairs = paired(manifest_of(session, before), manifest_of(session, run))
     most = max((f.bytes for pair in pairs for f in (pair.before, pair.after) if f), default=1)
     return page(
         request,
@@ -284,9 +312,11 @@ def ask_pdf(run_id: str, given: ServicesOf) -> Response:
 @router.get("/{run_id}/pdf")
 def pdf(request: Request, run_id: str, given: ServicesOf) -> Response:
     """The PDF, or where it stands."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         run, source = _found(session, run_id)
-        job = ask_for_pdf(session, run)
+        job = pdf_task(session, run)
+    if job is None:
+        raise Problem(404, "No PDF yet", "Ask for one with the button on the run.")
     asks_again = bool(request.headers.get("HX-Request"))
     if job.state is not TaskState.DONE:
         waits = asks_again and job.state is TaskState.QUEUED
@@ -299,7 +329,7 @@ def pdf(request: Request, run_id: str, given: ServicesOf) -> Response:
         return Response(headers={"HX-Refresh": "true"})
     name = quote(f"{Path(source.name).stem}-cuts.pdf")
     return FileResponse(
-        given.store.blobs.path(job.report["blob"]),
+        given.store.blobs.path(PdfReport.model_validate(job.report).blob),
         media_type="application/pdf",
         headers={"Content-Disposition": f"inline; filename*=UTF-8''{name}"},
     )

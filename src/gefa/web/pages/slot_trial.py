@@ -9,15 +9,15 @@ from urllib.parse import urlencode
 
 from sqlmodel import Session
 
-from gefa.core.make.jobs import key_of
+from gefa.core.make.keys import key_of
 from gefa.core.slots.settings import Mask, SlotSettings
 from gefa.core.slots.upload import LeftOut
-from gefa.store.models import Slot, TaskKind, TaskState, now
+from gefa.store.contracts import TrialBody, UploadReport
+from gefa.store.models import Slot, TaskState, now
 from gefa.store.on_demand_jobs import request_task
 from gefa.store.uploads import treatment_by
 from gefa.web.pages.crop_view import Crops
 from gefa.web.services import Services
-from gefa.work.upload import UploadReport
 
 TESTS = Path("samples") / "tests"
 _BLOB = re.compile(r"[0-9a-f]{64}")
@@ -100,16 +100,16 @@ def tried_with(
     if not given.store.blobs.touch(tried.blob):
         return TrialEffect(by.settings, problem="The picture was cleared away. Drop it again.")
     weight = given.store.blobs.path(tried.blob).stat().st_size
-    task = {
-        "blob": tried.blob,
-        "name": tried.called or "picture",
-        "day": now().date().isoformat(),
-        "settings": by.settings.model_dump(mode="json"),
-        "recipe": by.recipe.model_dump(mode="json"),
-        "marks": by.marks,
-    }
-    topic = f"trial {key_of(*(f'{key}={task[key]}' for key in sorted(task)))}"
-    job = request_task(session, TaskKind.TRIAL, topic, task, name=slot.name)
+    body = TrialBody(
+        blob=tried.blob,
+        name=tried.called or "picture",
+        day=now().date(),
+        settings=by.settings,
+        recipe=by.recipe,
+        marks=by.marks,
+    )
+    topic = f"trial {key_of(body.model_dump_json())}"
+    job = request_task(session, topic, body, name=slot.name)
     effect = TrialEffect(by.settings, job.id, bytes=weight)
     if job.state is TaskState.FAILED:
         effect.problem = job.problem

@@ -16,6 +16,7 @@ from gefa.core.read.sniff import FLAT_KINDS, LABELS
 from gefa.core.slots.settings import SlotSettings, limits_in_words
 from gefa.core.treat.formats import FORMATS as FORMATS_MADE
 from gefa.core.treat.recipe_sentence import ratio_words
+from gefa.store.contracts import UploadReport
 from gefa.store.feed import counts, uploads_of
 from gefa.store.keys import Right, keys_of, new_key, revoke
 from gefa.store.models import Notification, Site, Slot, Task, TaskKind, TaskState, UploadState
@@ -40,7 +41,6 @@ from gefa.web.pages.slot_trial import SlotTrial, TestPicture, test_pictures, tri
 from gefa.web.problems import Problem
 from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
-from gefa.work.upload import UploadReport
 
 router = APIRouter(prefix="/slots")
 
@@ -235,15 +235,17 @@ def _changed(request: Request, name: str, given: Services, tried: SlotTrial) -> 
     return page(request, "slots/_changed.html", view=view, tried=tried, formats=FORMATS)
 
 
-@router.get("/{name}/trial")
-def trial(
+@router.post("/{name}/effect")
+def effect(
     request: Request, name: str, given: ServicesOf, trial: str = "", called: str = ""
 ) -> Response:
-    """What the slot would make of the trial picture, or how far that is."""
+    """What the slot would make of the trial picture, or how far that is; asks for what is not
+    made yet."""
+    tried = SlotTrial(name, trial, called)
     with given.store.session() as session:
-        effect = tried_with(session, given, _slot(session, name), SlotTrial(name, trial, called))
+        found = tried_with(session, given, _slot(session, name), tried)
     given.foreman.wake()
-    return page(request, "slots/_trial.html", effect=effect, tried=SlotTrial(name, trial, called))
+    return page(request, "slots/_trial.html", effect=found, tried=tried)
 
 
 @router.post("/{name}/trial")

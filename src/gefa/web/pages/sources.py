@@ -14,8 +14,9 @@ from starlette.datastructures import UploadFile
 
 from gefa.core.cut.revisions import Changes
 from gefa.core.errors import GefaError
+from gefa.core.read import kind_of
 from gefa.core.read.sniff import HEAD_BYTES, KINDS_IN_WORDS, sniff
-from gefa.core.read.zips import Member, is_pack, members
+from gefa.core.read.zips import Member, is_pack, is_zip, members
 from gefa.store.blobs import Blob
 from gefa.store.models import Revision
 from gefa.store.sources import all_sources, bring_in
@@ -108,12 +109,7 @@ async def _receive_one(file: UploadFile, given: ServicesOf) -> list[dict[str, st
     """What became of a file: one result, or one for each file in a zip."""
     name = clean_name(file.filename or "")
     head = await file.read(HEAD_BYTES)
-    if is_pack(head):
-        await file.seek(0)
-        blob = await given.store.blobs.receive(chunks(file))
-        return await anyio.to_thread.run_sync(_receive_pack, name, blob, given)
-    kind = sniff(head)
-    if kind is None:
+    if sniff(head) is None and not is_zip(head):
         problem = (
             f"is not a picture or design that Gefa reads. It reads {KINDS_IN_WORDS}."
             if file.size
@@ -122,6 +118,18 @@ async def _receive_one(file: UploadFile, given: ServicesOf) -> list[dict[str, st
         return [_result(name, problem=problem)]
     await file.seek(0)
     blob = await given.store.blobs.receive(chunks(file))
+    return await anyio.to_thread.run_sync(_take_in, name, blob, given)
+
+
+def _take_in(name: str, blob: Blob, given: Services) -> list[dict[str, str]]:
+    """Bring in a file that is stored, or each file of a zip."""
+    path = given.store.blobs.path(blob.sha256)
+    if is_pack(path):
+        return _receive_pack(name, blob, given)
+    try:
+        kind = kind_of(path, name)
+    except GefaError as error:
+        return [_result(name, problem=f"{error.reason} {error.advice}")]
     with given.store.changing() as session:
         source, _ = bring_in(session, name, blob, kind.value)
         return [_result(name, source.id)]
@@ -145,11 +153,12 @@ def _receive_pack(name: str, pack: Blob, given: Services) -> list[dict[str, str]
 def _receive_member(member: Member, given: Services) -> dict[str, str]:
     try:
         with member.open() as packed:
-            kind = sniff(packed.read(HEAD_BYTES))
-        if kind is None:
+            head = packed.read(HEAD_BYTES)
+        if sniff(head) is None and not is_zip(head):
             return _result(member.name, problem="is not a picture or design that Gefa reads.")
         with member.open() as packed:
             blob = given.store.blobs.take(packed)
+        kind = kind_of(given.store.blobs.path(blob.sha256), member.name)
     except (GefaError, OSError, zlib.error, BadZipFile) as error:
         return _result(member.name, problem=f"cannot be unpacked: {error}")
     with given.store.changing() as session:

@@ -4,22 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 from sqlmodel import Session
 
 from gefa.core.cut.cut import Origin
 from gefa.core.deliver.manifest import File
-from gefa.core.make.jobs import CLASH, CutJob, Prepared, prepare
-from gefa.core.make.make_cut import JobReport, said_key
+from gefa.core.make.keys import key_of
+from gefa.core.make.prepare import CLASH, Prepared, prepare
+from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read.document import CANVAS_PATH
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Recipe
 from gefa.store.blobs import BlobStore
+from gefa.store.contracts import TryBody, TryReport
 from gefa.store.models import Revision, RevisionState, Source, Task, TaskKind, TaskState
 from gefa.store.on_demand_jobs import request_task, requeue
 from gefa.store.sources import (
+    PlanUnreadable,
     all_sources,
     latest_revision,
     marks_for,
@@ -135,7 +137,10 @@ def uses_of(session: Session, name: str) -> list[Source]:
     """Sources that have a cut with this recipe, or name it in their plan."""
     found = []
     for source, revision in all_sources(session):
-        own = plan_of(session, source)
+        try:
+            own = plan_of(session, source)
+        except PlanUnreadable:
+            continue
         if name in own.recipes or revision.state is not RevisionState.READY:
             continue
         named = {own.default, *(entry.recipe for entry in own.cuts)}
@@ -222,32 +227,19 @@ def effect_of(
         reasons = [remark.reason for remark in [*prepared.failed, *prepared.warnings]]
         return Effect(Task(kind=TaskKind.TRY), 0, 0, refused=reasons or ["it shows nothing"])
     cut_job = prepared.jobs[0]
-    topic = f"try {said_key(cut_job)} {cut_job.cut.name}"
+    topic = f"try {key_of(*(v.key for v in cut_job.variants))} {cut_job.cut.name}"
     note_latest_trial(blobs, name, topic)
-    job = request_task(
-        session,
-        TaskKind.TRY,
-        topic,
-        _task(sample, cut_job, name, topic),
-        name=name,
-        planned=len(cut_job.expected),
+    body = TryBody(
+        blob=sample.revision.blob, name=sample.source, job=cut_job, recipe=name, topic=topic
     )
-    if job.state is TaskState.DONE and not job.report.get("record"):
+    job = request_task(session, topic, body, name=name, planned=len(cut_job.expected))
+    tried = TryReport.model_validate(job.report).report
+    if job.state is TaskState.DONE and tried is None:
         requeue(session, job)  # it was passed over for a later one, and is wanted again
     effect = Effect(job, 0, job.planned, names=[v.path for v in cut_job.variants])
-    if job.state is TaskState.DONE and job.report:
-        effect.report = JobReport.model_validate(job.report)
+    if job.state is TaskState.DONE and tried is not None:
+        effect.report = tried
         effect.report.warnings += prepared.warnings
     else:
         effect.made = min(job.planned, queue.progress(job.id))
     return effect
-
-
-def _task(sample: Sample, cut_job: CutJob, name: str, topic: str) -> dict[str, Any]:
-    return {
-        "blob": sample.revision.blob,
-        "name": sample.source,
-        "job": cut_job.model_dump(mode="json"),
-        "recipe": name,
-        "topic": topic,
-    }

@@ -198,3 +198,15 @@ document.body.addEventListener("htmx:afterSettle", () => {
   if (filter) narrow();
   showCurrent();
 });
+
+// Each change says which step of the plan it was drawn from: what has become something else since
+// is not changed, and the server answers with what is there now (409).
+const CHANGES = /\/(plan|undo|redo)$/;
+document.body.addEventListener("htmx:configRequest", (event) => {
+  if (CHANGES.test(event.detail.path))
+    event.detail.parameters.step = document.getElementById("history").dataset.step;
+});
+document.body.addEventListener("htmx:beforeSwap", (event) => {
+  if (event.detail.xhr.status === 409 && event.detail.xhr.responseText.includes("data-problem"))
+    event.detail.shouldSwap = true;
+});

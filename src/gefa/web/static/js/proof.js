@@ -140,6 +140,7 @@ const load = async (name, response) => {
 };
 
 const loadReference = async () => {
+  await fetch(proofing.dataset.reference, { method: "POST" });
   for (;;) {
     const response = await fetch(proofing.dataset.reference);
     if (response.status === 200) return load("reference", response);

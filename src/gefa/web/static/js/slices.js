@@ -220,7 +220,7 @@ const moveSlice = (event, key) => {
     },
     (moved) => {
       choose(key, true);
-      if (moved) send({ do: "reshape", index: key, ...box });
+      if (moved) send({ do: "reshape", slice: key, ...box });
     },
   );
 };
@@ -243,7 +243,7 @@ const resizeSlice = (event, handle) => {
       place(rect, box);
     },
     (moved) => {
-      if (moved && box.width > 0 && box.height > 0) send({ do: "reshape", index: key, ...box });
+      if (moved && box.width > 0 && box.height > 0) send({ do: "reshape", slice: key, ...box });
       else placeHandles();
     },
   );
@@ -324,7 +324,7 @@ board.addEventListener("keydown", (event) => {
       place(target, next);
       chosen = key;
       placeHandles();
-      soon(() => send({ do: "reshape", index: key, ...next }));
+      soon(() => send({ do: "reshape", slice: key, ...next }));
     } else return;
   } else return;
   event.preventDefault();

@@ -25,6 +25,9 @@ const say = (text, cause) => {
 };
 
 const reason = (xhr) => {
+  const page = new DOMParser().parseFromString(xhr.responseText, "text/html");
+  const told = page.querySelector("[data-problem]");
+  if (told) return told.dataset.problem;
   try {
     return JSON.parse(xhr.responseText).detail;
   } catch {

@@ -2,123 +2,44 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
 
-from pydantic import BaseModel, ConfigDict
-
-from gefa.core.cut.crop import Crop
-from gefa.core.cut.cut import Cut, Remark
+from gefa.core.cut.cut import Cut, Origin, Remark
 from gefa.core.cut.glob import covers
 from gefa.core.cut.slice_geometry import fingerprint
 from gefa.core.deliver.names import NameBook, safe
 from gefa.core.geometry import Rect, Size
+from gefa.core.make.job import CutJob, OriginalJob, PlannedVariant
+from gefa.core.make.keys import crop_of_recipe, treatment_key
 from gefa.core.plan.gather import gather
 from gefa.core.plan.plan import Plan
 from gefa.core.read.document import Document, Kind
 from gefa.core.read.embedded import EXTENSIONS
-from gefa.core.read.survey import OriginalFacts, PartFacts, Survey, outline, survey
-from gefa.core.treat.encode import ENCODER, too_large_for
+from gefa.core.read.survey import PartFacts, Survey, outline, survey
+from gefa.core.treat.encode import too_large_for
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.ladder import ladder
-from gefa.core.treat.recipe import Aim, AlphaPolicy, Fit, Recipe, Steps
+from gefa.core.treat.recipe import AlphaPolicy, Fit, Recipe
 
-USUAL_STEPS = 5
-USUAL_FORMATS = (Format.AVIF, Format.WEBP, Format.JPEG)
-"""what cuts usually get, where that is chosen while they are made"""
 CLASH = "another file has the name"
 LARGE_MEGAPIXELS = 40.0
 """above which a person is asked before a run"""
 
 
-class PlannedVariant(BaseModel):
-    """One file to make. ``key`` says everything its bytes depend on; sizes in px. ``moves`` keeps
-    all frames of an animation."""
-
-    model_config = ConfigDict(frozen=True)
-
-    key: str
-    path: str
-    format: Format
-    width: int
-    height: int
-    quality: int | Aim | None
-    moves: bool = False
-
-    @property
-    def size(self) -> Size:
-        return Size(self.width, self.height)
-
-
-class CutJob(BaseModel):
-    """The files of one cut, self-contained: with the source's bytes it is all a worker needs.
-
-    ``extent`` is in canvas px. ``css`` shows the cut without any file. ``mark`` is the SHA-256 of
-    the picture that is laid over a corner. ``text`` tells that the design says it has text in it.
-    """
-
-    model_config = ConfigDict(frozen=True)
-
-    source: str
-    cut: Cut
-    recipe: Recipe
-    extent: Rect
-    fingerprint: str
-    variants: tuple[PlannedVariant, ...]
-    crop: Crop | None = None
-    alt: str = ""
-    css: str = ""
-    mark: str = ""
-    text: bool = False
-
-    @property
-    def steps(self) -> Steps | None:
-        """By which weights its widths are chosen while it is made, if they are."""
-        return self.recipe.steps if self.cut.size is None else None
-
-    @property
-    def expected(self) -> list[PlannedVariant]:
-        """About as many variants as will be made, where formats or widths are chosen on the way."""
-        widths = sorted({variant.width for variant in self.variants})
-        if self.steps:
-            widths = widths[:: max(1, len(widths) // (USUAL_STEPS - 1))]
-        formats = USUAL_FORMATS if self.recipe.auto else self.recipe.candidates
-        return [v for v in self.variants if v.width in widths and v.format in formats]
-
-    def key_at(self, size: Size, format: Format, quality: int | None) -> str:
-        """The key of a still made at another size or quality number than the recipe's."""
-        return treatment_key(
-            self.fingerprint, self.cut, self.recipe, self.mark, size, format, quality
-        )
-
-    @property
-    def megapixels(self) -> float:
-        """Of its largest file."""
-        return max((variant.size.megapixels for variant in self.variants), default=0.0)
-
-
-class OriginalJob(BaseModel):
-    """A bitmap to be taken out of a design as it is stored, to ``path``."""
-
-    model_config = ConfigDict(frozen=True)
-
-    facts: OriginalFacts
-    path: str
-
-
 @dataclass
 class Prepared:
     """What a run will do: jobs, and what it already has to say. ``gaps`` tells, in words, what
-    drawn slices leave of the canvas."""
+    drawn slices leave of the canvas; ``unmatched`` rules and entries match nothing in this source,
+    which is worth a warning if they match in no other either."""
 
     jobs: list[CutJob] = field(default_factory=list)
     left_out: list[Remark] = field(default_factory=list)
     failed: list[Remark] = field(default_factory=list)
     warnings: list[Remark] = field(default_factory=list)
+    unmatched: list[Remark] = field(default_factory=list)
     gaps: str = ""
     originals: list[OriginalJob] = field(default_factory=list)
 
@@ -132,6 +53,16 @@ class Prepared:
 
     def fail(self, cut: Cut, reason: str) -> None:
         self.failed.append(Remark(cut=cut.name, part=cut.key, reason=reason))
+
+    def leave_out(self, cut: Cut, reason: str) -> None:
+        self.left_out.append(Remark(cut=cut.name, part=cut.key, reason=reason))
+
+    def of(self, source: str) -> Prepared:
+        """The same, with the name of the source in every remark."""
+        for name in ("left_out", "failed", "warnings", "unmatched"):
+            named = [r.model_copy(update={"source": source}) for r in getattr(self, name)]
+            setattr(self, name, named)
+        return self
 
 
 @dataclass(frozen=True)
@@ -171,12 +102,20 @@ def prepare(
     """
     book = names or NameBook()
     gathered = gather(source, plan, default=default)
-    prepared = Prepared(left_out=gathered.left_out, warnings=gathered.warnings, gaps=gathered.gaps)
+    prepared = Prepared(
+        left_out=gathered.left_out,
+        warnings=gathered.warnings,
+        unmatched=gathered.unmatched,
+        gaps=gathered.gaps,
+    )
     by_path = {part.path: part for part in source.parts}
     called: dict[str, str] = {}
     for cut in gathered.cuts:
         part = by_path[cut.part]
         recipe = _own(plan.recipe(cut.recipe), cut)
+        if _shows_nothing(part) and cut.origin in _CHOSEN_BY_MANY:
+            prepared.leave_out(cut, "it has no visible pixels")
+            continue
         problem = _nothing_to_cut(source, part, cut, recipe) or _no_mark(recipe, marks or {})
         if problem:
             prepared.fail(cut, problem)
@@ -196,7 +135,15 @@ def prepare(
         if any(_covers(entry.parts, facts.part) for entry in plan.originals)
         for fields in ({"ext": EXTENSIONS[facts.media_type]},)
     ]
-    return prepared
+    return prepared.of(source.name)
+
+
+_CHOSEN_BY_MANY = frozenset({Origin.RULE, Origin.DEFAULT})
+"""origins of cuts that nobody asked for one by one: an empty layer among them is no mistake"""
+
+
+def _shows_nothing(part: PartFacts) -> bool:
+    return not part.problem and part.extent is not None and part.extent.empty
 
 
 def _covers(glob: str, path: str) -> bool:
@@ -214,7 +161,7 @@ def _own(recipe: Recipe, cut: Cut) -> Recipe:
 
 def _nothing_to_cut(source: Survey, part: PartFacts, cut: Cut, recipe: Recipe) -> str:
     if part.problem or part.extent is None or part.extent.empty:
-        return part.problem or f"the part {part.path!r} has no visible pixels"
+        return part.problem or "it has no visible pixels"
     if _underlaid(cut, recipe) and part.extent.intersection(_canvas(source)).empty:
         return "it lies outside the canvas, and its recipe shows what lies beneath it there"
     return ""
@@ -279,16 +226,10 @@ def _sizes(shown: _Pixels, cut: Cut, recipe: Recipe, prepared: Prepared) -> list
     return [wanted]
 
 
-def _crop(recipe: Recipe, cut: Cut) -> Crop | None:
-    if cut.size is not None or recipe.fit is not Fit.COVER or recipe.ratio is None:
-        return None
-    return Crop(ratio=recipe.ratio, focal=recipe.focal, zoom=recipe.zoom)
-
-
 def _ladder(
     natural: Size, shown: _Pixels, cut: Cut, recipe: Recipe, prepared: Prepared
 ) -> list[Size]:
-    crop = _crop(recipe, cut)
+    crop = crop_of_recipe(recipe, cut)
     kept = crop.size(natural) if crop else natural
     ratio = None if crop else recipe.ratio
     stretched = recipe.fit is Fit.FILL
@@ -358,7 +299,7 @@ def _job(
         extent=shown.extent,
         fingerprint=shown.fingerprint,
         variants=tuple(variants),
-        crop=_crop(recipe, cut),
+        crop=crop_of_recipe(recipe, cut),
         alt=cut.name if cut.rect else part.display_name,
         css=shown.css,
         mark=mark,
@@ -420,34 +361,3 @@ def _variant(
         quality=quality,
         moves=moves,
     )
-
-
-def treatment_key(
-    content: str,
-    cut: Cut,
-    recipe: Recipe,
-    mark: str,
-    size: Size,
-    format: Format,
-    quality: int | Aim | None,
-    moves: bool = False,
-) -> str:
-    """A name for everything that a variant's bytes depend on."""
-    treatment: list[object] = [ENCODER, size.width, size.height, format]
-    treatment += [quality, recipe.settings_for(format), recipe.metadata]
-    treatment += [recipe.alpha, recipe.matte, _crop(recipe, cut)]
-    if moves:
-        treatment.append("moves 2")
-    if cut.size is not None and cut.size.resolution is not None:
-        treatment.append(f"{cut.size.resolution:g} dpi")
-    if recipe.tone:
-        treatment.append("tone 1")
-    if recipe.mark is not None and not moves:
-        treatment += [recipe.mark, mark]
-    return key_of(content, *treatment)
-
-
-def key_of(*ingredients: object) -> str:
-    """A name for what ``ingredients`` make: equal ones, equal name."""
-    text = json.dumps([str(ingredient) for ingredient in ingredients])
-    return hashlib.blake2b(text.encode(), digest_size=20).hexdigest()

@@ -1,0 +1,58 @@
+"""Writing files so that each is there whole or not at all."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+import threading
+from pathlib import Path
+from typing import IO
+
+
+def write_whole(path: Path, data: bytes) -> None:
+    """Write a file so that it is there whole or not at all, also after a power cut; nothing half
+    written is left by a process that is killed."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    try:
+        handle = os.open(path.parent, os.O_TMPFILE | os.O_WRONLY, 0o644)
+    except (AttributeError, OSError):
+        _write_by_draft(path, data)  # no such files on this system
+        return
+    with os.fdopen(handle, "wb") as file:
+        _put_down(file, data)
+        _give_name(file.fileno(), path)
+
+
+def _put_down(file: IO[bytes], data: bytes) -> None:
+    file.write(data)
+    file.flush()
+    os.fchmod(file.fileno(), 0o644)
+    os.fsync(file.fileno())
+
+
+def _give_name(handle: int, path: Path) -> None:
+    """Let a file that has no name yet have one, in place of another that has it (open(2))."""
+    folder = os.open(path.parent, os.O_RDONLY)
+    try:
+        # With a folder's descriptor the link in /proc is followed; without one it would be linked.
+        nameless = f"/proc/self/fd/{handle}"
+        try:
+            os.link(nameless, path, src_dir_fd=folder, follow_symlinks=True)
+        except FileExistsError:
+            draft = path.with_name(f".gefa-{os.getpid()}-{threading.get_ident()}.part")
+            draft.unlink(missing_ok=True)
+            os.link(nameless, draft, src_dir_fd=folder, follow_symlinks=True)
+            os.replace(draft, path)
+    finally:
+        os.close(folder)
+
+
+def _write_by_draft(path: Path, data: bytes) -> None:
+    handle, draft = tempfile.mkstemp(dir=path.parent, prefix=".gefa-", suffix=".part")
+    try:
+        with os.fdopen(handle, "wb") as file:
+            _put_down(file, data)
+        os.replace(draft, path)
+    except BaseException:
+        Path(draft).unlink(missing_ok=True)
+        raise

@@ -1,0 +1,298 @@
+"""What is to be made of a cut, decided from what is known: pure functions over plain values.
+
+``decide`` is asked again and again. It says what it needs to know next, files or looks, until it
+can say which files the cut has. It never sees how something came to be known: made just now, or
+found on the shelf. So the same job gives the same files, whatever is on the shelf already.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from itertools import pairwise
+
+from gefa.core.geometry import Size
+from gefa.core.make.job import CutJob, PlannedVariant
+from gefa.core.make.made import CutFacts, MadeVariant
+from gefa.core.pixels import AlphaKind
+from gefa.core.treat.auto_formats import TRIAL_WIDTH, Candidate, choose
+from gefa.core.treat.curves import PERFECT
+from gefa.core.treat.formats import FORMATS, ORDER, Format
+from gefa.core.treat.recipe import AlphaPolicy, Steps
+from gefa.core.treat.weight_steps import fewest, next_widths, shape_of
+from gefa.core.units import weight
+
+SHORT = 0.005
+"""points that a score may be short of its look by being rounded"""
+
+
+@dataclass(frozen=True)
+class Known:
+    """All that is known of a job: its facts, variants that were made, by key, and keys of those
+    that an encoder refused."""
+
+    facts: CutFacts | None = None
+    made: Mapping[str, MadeVariant] = field(default_factory=dict)
+    refused: frozenset[str] = frozenset()
+
+
+@dataclass(frozen=True)
+class Needs:
+    """What has to be known before more can be decided: ``facts``; variants that have to be made, in
+    this order; ``looks`` of variants that were made."""
+
+    facts: bool = False
+    variants: tuple[PlannedVariant, ...] = ()
+    looks: tuple[PlannedVariant, ...] = ()
+
+
+@dataclass(frozen=True)
+class Decisions:
+    """Which files a cut has. ``why`` says in a sentence why it has its formats, if they were chosen
+    for it; ``left_out`` gives reasons for those that it has not."""
+
+    kept: tuple[PlannedVariant, ...]
+    why: str = ""
+    left_out: tuple[str, ...] = ()
+    warnings: tuple[str, ...] = ()
+
+
+class _Missing(Exception):
+    """Raised where something is needed that is not known."""
+
+    def __init__(self, needs: Needs) -> None:
+        super().__init__("more has to be known")
+        self.needs = needs
+
+
+def decide(job: CutJob, known: Known) -> Needs | Decisions:
+    """The files of ``job``, or what is needed to say which they are."""
+    try:
+        return _Decider(job, known).decisions()
+    except _Missing as missing:
+        return missing.needs
+
+
+class _Decider:
+    """One look at a job, with what is known of it."""
+
+    def __init__(self, job: CutJob, known: Known) -> None:
+        self._job, self._known = job, known
+        self._left_out: list[str] = []
+        self._warnings: list[str] = []
+
+    def decisions(self) -> Decisions:
+        job = self._job
+        if job.variants and (self._known.facts is None or self._lacks_growth()):
+            raise _Missing(Needs(facts=True))
+        formats, why = job.recipe.candidates, ""
+        if job.recipe.auto:
+            formats, why = self._chosen_formats()
+        widths = sorted({variant.width for variant in job.variants})
+        if job.steps is not None:
+            widths = self._chosen_widths(job.steps, formats, widths)
+        made = self._made(v for v in job.variants if v.width in widths and v.format in formats)
+        kept = self._that_fit(made)
+        kept = self._unbeaten(kept)
+        return Decisions(
+            tuple(v for v in job.variants if v in kept),
+            why,
+            tuple(dict.fromkeys(self._left_out)),
+            tuple(dict.fromkeys([*self._warnings, *self._short(kept)])),
+        )
+
+    def _lacks_growth(self) -> bool:
+        facts = self._known.facts
+        return self._job.steps is not None and facts is not None and not facts.growth
+
+    @property
+    def _facts(self) -> CutFacts:
+        assert self._known.facts is not None
+        return self._known.facts
+
+    def _made(self, variants: Iterable[PlannedVariant]) -> list[PlannedVariant]:
+        """Those that could be made; the smallest first where some still have to be."""
+        wanted = sorted(variants, key=lambda v: (v.width, ORDER.index(v.format)))
+        here = self._known.made
+        missing = [v for v in wanted if v.key not in here and v.key not in self._known.refused]
+        if missing:
+            raise _Missing(Needs(variants=tuple(missing)))
+        return [v for v in wanted if v.key in here]
+
+    def _of(self, variant: PlannedVariant) -> MadeVariant:
+        return self._known.made[variant.key]
+
+    # -- formats that are left open ------------------------------------------------------
+
+    def _chosen_formats(self) -> tuple[tuple[Format, ...], str]:
+        """By what each weighs at one width."""
+        job = self._job
+        widths = sorted({variant.width for variant in job.variants})
+        if job.steps is not None:
+            widths = [widths[0], widths[-1]]
+        width = min(widths, key=lambda width: abs(width - TRIAL_WIDTH))
+        trial = self._made(v for v in job.variants if v.width == width)
+        trial = [variant for variant in trial if self._of(variant).fits]
+        if not trial:
+            return job.recipe.candidates, ""
+        target = max((variant.look or 0.0 for variant in trial), default=0.0)
+        alpha = self._facts.alpha if job.recipe.alpha is AlphaPolicy.KEEP else AlphaKind.NONE
+        tried = {v.format: self._candidate(v, alpha, target) for v in trial}
+        choice = choose(tried, self._facts.nature, self._facts.colours, alpha, target, width)
+        self._left_out += choice.against.values()
+        return choice.formats, choice.why
+
+    def _candidate(self, variant: PlannedVariant, alpha: AlphaKind, target: float) -> Candidate:
+        made = self._of(variant)
+        lacks = ""
+        if alpha is not AlphaKind.NONE and not FORMATS[variant.format].alpha:
+            lacks = "loses the transparency"
+        elif made.score is not None and made.score < target - SHORT:
+            lacks = "does not look as good"
+        return Candidate(made.bytes, lacks, variant.moves)
+
+    # -- widths that are left open -------------------------------------------------------
+
+    def _chosen_widths(
+        self, steps: Steps, formats: tuple[Format, ...], candidates: list[int]
+    ) -> list[int]:
+        """So many that the lightest files of neighbours are no more than a step apart."""
+        shape = shape_of(self._facts.growth)
+        widest = self._widest_that_fits(formats, candidates)
+        candidates = [width for width in candidates if width <= widest]
+        widths = {candidates[0], candidates[-1]}
+        while True:
+            variants = [v for v in self._job.variants if v.width in widths and v.format in formats]
+            weights = self._weights(variants)
+            more = next_widths(weights, set(candidates) - widths, steps.apart, shape)
+            if not more:
+                break
+            widths |= set(more)
+        chosen = fewest(weights, steps.apart)
+        self._tell_large_steps(chosen, weights, steps.apart)
+        return chosen or sorted(widths)
+
+    def _widest_that_fits(self, formats: tuple[Format, ...], candidates: list[int]) -> int:
+        """Of the candidates (px, ascending) the widest of which any format fits its budget; the
+        widest of all where none does, so that it is told."""
+        fitting, too_wide = 0, len(candidates) - 1
+        if self._fits(formats, candidates[too_wide]) or not self._fits(formats, candidates[0]):
+            return candidates[too_wide]
+        while too_wide - fitting > 1:
+            middle = (fitting + too_wide) // 2
+            if self._fits(formats, candidates[middle]):
+                fitting = middle
+            else:
+                too_wide = middle
+        return candidates[fitting]
+
+    def _fits(self, formats: tuple[Format, ...], width: int) -> bool:
+        here = [v for v in self._job.variants if v.width == width and v.format in formats]
+        return any(self._of(variant).fits for variant in self._made(here))
+
+    def _weights(self, variants: list[PlannedVariant]) -> dict[int, int]:
+        """Bytes of the lightest file of each width (px). One that is over its budget counts with
+        what it weighs: it will be left out, but the steps below it are the same."""
+        found: dict[int, int] = {}
+        for variant in self._made(variants):
+            bytes = self._of(variant).bytes
+            found[variant.width] = min(bytes, found.get(variant.width, bytes))
+        return found
+
+    def _tell_large_steps(self, chosen: list[int], weights: dict[int, int], apart: int) -> None:
+        for narrow, wide in pairwise(chosen):
+            if abs(weights[wide] - weights[narrow]) > apart:
+                self._warnings.append(
+                    f"from {narrow:,} to {wide:,} px its weight goes from"
+                    f" {weight(weights[narrow])} to {weight(weights[wide])}, and no width between"
+                    " them makes a smaller step"
+                )
+
+    # -- files that are worth nothing ----------------------------------------------------
+
+    def _that_fit(self, variants: list[PlannedVariant]) -> list[PlannedVariant]:
+        for variant in variants:
+            made = self._of(variant)
+            if not made.fits:
+                self._left_out.append(f"{variant.width:,} px are left out: {made.limit}")
+                self._warnings.append(f"over budget at {variant.width:,} px: {made.limit}")
+        return [variant for variant in variants if self._of(variant).fits]
+
+    def _short(self, variants: list[PlannedVariant]) -> Iterator[str]:
+        for variant in variants:
+            made = self._of(variant)
+            if made.short:
+                yield f"at {variant.width:,} px {made.limit}"
+
+    def _unbeaten(self, variants: list[PlannedVariant]) -> list[PlannedVariant]:
+        """Without formats that an older one beats. A ``<source>`` of a ``<picture>`` needs all its
+        widths, so a format goes as a whole: if an older one is not heavier and looks no worse at
+        every width."""
+        if self._job.recipe.every_format:
+            return variants
+        by_size: dict[Size, dict[Format, PlannedVariant]] = {}
+        for variant in variants:
+            by_size.setdefault(variant.size, {})[variant.format] = variant
+        gone: set[Format] = set()
+        for newer in ORDER:
+            for older in ORDER[ORDER.index(newer) + 1 :]:
+                if gone & {older, newer} or not self._beats(older, newer, by_size):
+                    continue
+                gone.add(newer)
+                self._left_out.append(self._reason(older, newer, by_size))
+        return [variant for variant in variants if variant.format not in gone]
+
+    def _beats(
+        self,
+        older: Format,
+        newer: Format,
+        by_size: Mapping[Size, Mapping[Format, PlannedVariant]],
+    ) -> bool:
+        pairs = []
+        for formats in by_size.values():
+            if newer not in formats and older not in formats:
+                continue
+            if newer not in formats or older not in formats:
+                return False
+            pairs.append((formats[older], formats[newer]))
+        if not pairs or self._loses_transparency(older, newer):
+            return False
+        if any(self._is_lighter(theirs, ours) for ours, theirs in pairs):
+            return False
+        # The smallest first: a look at it costs least, and may settle it.
+        pairs.sort(key=lambda pair: pair[0].width)
+        return not any(self._look_of(ours) < self._look_of(theirs) for ours, theirs in pairs)
+
+    def _loses_transparency(self, older: Format, newer: Format) -> bool:
+        transparent = (
+            self._facts.alpha is not AlphaKind.NONE and self._job.recipe.alpha is AlphaPolicy.KEEP
+        )
+        return transparent and FORMATS[newer].alpha and not FORMATS[older].alpha
+
+    def _is_lighter(self, newer: PlannedVariant, older: PlannedVariant) -> bool:
+        """Whether the newer one is lighter, or moves where the older stands still."""
+        lighter = self._of(newer).bytes < self._of(older).bytes
+        return lighter or newer.moves > older.moves
+
+    def _look_of(self, variant: PlannedVariant) -> float:
+        """How it looks, as far as that counts: what looks better than was asked for is no
+        better."""
+        score = self._of(variant).score
+        if score is None:
+            raise _Missing(Needs(looks=(variant,)))
+        return min(score, PERFECT if variant.look is None else variant.look)
+
+    def _reason(
+        self,
+        older: Format,
+        newer: Format,
+        by_size: Mapping[Size, Mapping[Format, PlannedVariant]],
+    ) -> str:
+        lighter, heavier = (
+            sum(self._of(formats[f]).bytes for formats in by_size.values() if f in formats)
+            for f in (older, newer)
+        )
+        return (
+            f"{FORMATS[newer].label} is left out: {FORMATS[older].label} is lighter or as light"
+            f" ({weight(lighter)} against {weight(heavier)}) and looks no worse, at every width"
+        )

@@ -1,0 +1,52 @@
+"""Measuring a cut's pixels."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import pyvips
+
+from gefa.core.geometry import Rect, Size
+from gefa.core.make.made import CutFacts
+from gefa.core.pixels import AlphaKind, alpha_kind
+from gefa.core.read.document import Document
+from gefa.core.treat.nature import nature_of
+from gefa.core.treat.pictures import Pictures, baseline_bytes
+from gefa.core.treat.weight_steps import growth
+
+SOFT = (16, 239)
+"""alpha (0..255) of pixels that are an edge's"""
+FEWEST = 30
+"""edge pixels that an edge shows by"""
+
+
+def measured(
+    document: Document,
+    pictures: Pictures,
+    widest: Size,
+    crop: Rect | None,
+    candidates: Sequence[Size] = (),
+) -> CutFacts:
+    """Of the picture at its ``widest``; with ``candidates``, sizes to choose from by weight, also
+    how that grows."""
+    image = pictures.at(widest)
+    alpha = alpha_kind(image)
+    nature = nature_of(image)
+    return CutFacts(
+        crop=crop,
+        alpha=alpha,
+        baseline_bytes=baseline_bytes(document, image),
+        nature=nature.nature,
+        colours=nature.colours,
+        edge=_edge_colour(image) if alpha is AlphaKind.SOFT else "",
+        growth=growth(candidates, pictures.at) if candidates else (),
+    )
+
+
+def _edge_colour(image: pyvips.Image) -> str:
+    pixels = image.numpy()
+    alpha = pixels[..., 3]
+    soft = (alpha >= SOFT[0]) & (alpha <= SOFT[1])
+    if int(soft.sum()) < FEWEST or alpha.min() > 0:
+        return ""  # a veil over everything has no edge
+    return "#" + "".join(f"{round(value):02x}" for value in pixels[soft][:, :3].mean(axis=0))

@@ -1,0 +1,108 @@
+"""What there is to make of one cut: a worker needs nothing else but the source's bytes."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel, ConfigDict
+
+from gefa.core.cut.crop import Crop
+from gefa.core.cut.cut import Cut
+from gefa.core.geometry import Rect, Size
+from gefa.core.make.keys import key_of, treatment_key
+from gefa.core.read.survey import OriginalFacts
+from gefa.core.treat.formats import Format
+from gefa.core.treat.recipe import Aim, Recipe, Steps
+
+USUAL_STEPS = 5
+USUAL_FORMATS = (Format.AVIF, Format.WEBP, Format.JPEG)
+"""what cuts usually get, where that is chosen while they are made"""
+
+
+class PlannedVariant(BaseModel):
+    """One file to make. ``key`` says everything its bytes depend on; sizes in px. ``moves`` keeps
+    all frames of an animation."""
+
+    model_config = ConfigDict(frozen=True)
+
+    key: str
+    path: str
+    format: Format
+    width: int
+    height: int
+    quality: int | Aim | None
+    moves: bool = False
+
+    @property
+    def size(self) -> Size:
+        return Size(self.width, self.height)
+
+    @property
+    def look(self) -> float | None:
+        """The look that is asked for; None where another quality is."""
+        return self.quality.look if isinstance(self.quality, Aim) else None
+
+
+class CutJob(BaseModel):
+    """The files of one cut.
+
+    ``extent`` is in canvas px. ``css`` shows the cut without any file. ``mark`` is the SHA-256 of
+    the picture that is laid over a corner. ``text`` tells that the design says it has text in it.
+    """
+
+    model_config = ConfigDict(frozen=True)
+
+    source: str
+    cut: Cut
+    recipe: Recipe
+    extent: Rect
+    fingerprint: str
+    variants: tuple[PlannedVariant, ...]
+    crop: Crop | None = None
+    alt: str = ""
+    css: str = ""
+    mark: str = ""
+    text: bool = False
+
+    @property
+    def steps(self) -> Steps | None:
+        """By which weights its widths are chosen while it is made, if they are."""
+        return self.recipe.steps if self.cut.size is None else None
+
+    @property
+    def expected(self) -> list[PlannedVariant]:
+        """About as many variants as will be made, where formats or widths are chosen on the way."""
+        widths = sorted({variant.width for variant in self.variants})
+        if self.steps:
+            widths = widths[:: max(1, len(widths) // (USUAL_STEPS - 1))]
+        formats = USUAL_FORMATS if self.recipe.auto else self.recipe.candidates
+        return [v for v in self.variants if v.width in widths and v.format in formats]
+
+    @property
+    def widest(self) -> Size:
+        """The largest size in px; that of the cut itself where it makes no file."""
+        sizes = (variant.size for variant in self.variants)
+        return max(sizes, key=lambda size: size.width, default=self.extent.size)
+
+    @property
+    def facts_key(self) -> str:
+        """The key under which what is measured of the cut's pixels is kept."""
+        return key_of("facts", self.key_at(self.widest, Format.PNG, None))
+
+    def key_at(self, size: Size, format: Format, quality: int | None) -> str:
+        """The key of a still made at another size or quality number than the recipe's."""
+        return treatment_key(
+            self.fingerprint, self.cut, self.recipe, self.mark, size, format, quality
+        )
+
+    @property
+    def megapixels(self) -> float:
+        """Of its largest file."""
+        return max((variant.size.megapixels for variant in self.variants), default=0.0)
+
+
+class OriginalJob(BaseModel):
+    """A bitmap to be taken out of a design as it is stored, to ``path``."""
+
+    model_config = ConfigDict(frozen=True)
+
+    facts: OriginalFacts
+    path: str

@@ -1,0 +1,81 @@
+"""What is known of things that were made, and where they are put and found again."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Protocol
+
+from pydantic import BaseModel, ConfigDict
+
+from gefa.core.geometry import Rect
+from gefa.core.pixels import AlphaKind
+from gefa.core.treat.nature import Nature
+
+
+class MadeVariant(BaseModel):
+    """A variant that was made, without its bytes.
+
+    ``quality`` is the encoder's, ``score`` SSIMULACRA2 if it was measured. ``limit`` names what
+    kept the encoder from what was asked for, and ``short`` tells that it looks worse than that. One
+    that does not fit its budget (``fits`` false) has no bytes that are kept, and no ``sha256``.
+    """
+
+    model_config = ConfigDict(frozen=True)
+
+    sha256: str
+    bytes: int
+    quality: int | None = None
+    score: float | None = None
+    limit: str = ""
+    short: bool = False
+    fits: bool = True
+
+
+class CutFacts(BaseModel):
+    """What is measured of a cut's pixels once.
+
+    ``crop`` is what its recipe takes of it (px within the cut, None for all), ``alpha`` its
+    transparency, ``baseline_bytes`` what savings are measured against, ``nature`` what kind of
+    picture it is, with so many ``colours``; ``edge`` is the mean colour of its soft edges as
+    ``#rrggbb``, empty without such. ``growth`` is how heavy it roughly is by width (px), measured
+    where widths are chosen by weight.
+    """
+
+    model_config = ConfigDict(frozen=True)
+
+    crop: Rect | None
+    alpha: AlphaKind
+    baseline_bytes: int
+    nature: Nature
+    colours: int
+    edge: str
+    growth: tuple[tuple[int, int], ...] = ()
+
+
+class Shelf(Protocol):
+    """A place for what is made, by key. What is known of a thing may outlive its bytes."""
+
+    def known(self, keys: Iterable[str]) -> dict[str, MadeVariant]:
+        """What is known of variants made before."""
+
+    def facts(self, key: str) -> CutFacts | None:
+        """Measurements kept under ``key``."""
+
+    def put(self, key: str, made: MadeVariant, data: bytes | None) -> None:
+        """Keep a variant, whole or not at all; without bytes only what is known of it."""
+
+    def note(self, key: str, made: MadeVariant) -> None:
+        """Keep what is known now of a variant that was made: its look was measured."""
+
+    def put_facts(self, key: str, facts: CutFacts) -> None:
+        """Keep measurements under ``key``."""
+
+    def load(self, key: str) -> bytes | None:
+        """The bytes of a variant; None if they are gone."""
+
+    def place(self, key: str, path: str) -> bool:
+        """Have the bytes of a variant also at ``path``, where a person finds them; False if they
+        are gone."""
+
+    def is_new(self, key: str) -> bool:
+        """Whether a variant was made by this job, and not found."""

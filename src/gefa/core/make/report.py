@@ -1,0 +1,92 @@
+"""What a run says of a cut that was made."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel
+
+from gefa.core.cut.cut import Remark
+from gefa.core.deliver.manifest import CutRecord, File
+from gefa.core.deliver.markup import Offer, picture, plain_box
+from gefa.core.geometry import Rect, Size, height_for
+from gefa.core.make.job import CutJob
+from gefa.core.make.made import CutFacts, MadeVariant
+from gefa.core.treat.recipe import Fit
+
+
+class JobReport(BaseModel):
+    """What became of a job. ``keys`` gives each file's path the key it was made from; ``made`` is
+    all that is known of variants now, by key, and ``facts`` what was measured, by key."""
+
+    record: CutRecord
+    files: list[File] = []
+    keys: dict[str, str] = {}
+    made: dict[str, MadeVariant] = {}
+    facts: dict[str, CutFacts] = {}
+    failed: list[Remark] = []
+    warnings: list[Remark] = []
+    left_out: list[Remark] = []
+
+    def without_notes(self) -> JobReport:
+        """Without what the ledger keeps."""
+        return self.model_copy(update={"made": {}, "facts": {}})
+
+
+def remark_about(job: CutJob, reason: str) -> Remark:
+    """Something to say of a job's cut."""
+    return Remark(cut=job.cut.name, part=job.cut.key, source=job.source, reason=reason)
+
+
+def failed_report(job: CutJob, reason: str) -> JobReport:
+    """The report of a job that could not be carried out at all."""
+    return JobReport(
+        record=record_of(job, job.extent, None, []), failed=[remark_about(job, reason)]
+    )
+
+
+def region_of(job: CutJob, crop: Rect | None) -> Rect:
+    """What of the canvas is shown, in canvas px."""
+    return job.extent if crop is None else crop.moved(job.extent.x, job.extent.y)
+
+
+def record_of(
+    job: CutJob, shown: Rect, facts: CutFacts | None, files: list[File], why: str = ""
+) -> CutRecord:
+    """A cut as the manifest has it; ``shown`` is in canvas px."""
+    offers = [Offer(f.path, f.format, f.width, f.height, f.moves) for f in files]
+    return CutRecord(
+        name=job.cut.name,
+        source=job.source,
+        part=job.cut.part,
+        recipe=job.cut.recipe,
+        origin=job.cut.origin,
+        x=shown.x,
+        y=shown.y,
+        width=shown.width,
+        height=shown.height,
+        alpha=facts.alpha if facts else None,
+        baseline_bytes=facts.baseline_bytes if facts else None,
+        css=job.css or None,
+        alt=job.alt,
+        why=why,
+        markup=plain_box(job.css, job.extent.size)
+        if job.css
+        else picture(offers, _shown_size(job, shown), job.alt, densities=_by_density(job)),
+    )
+
+
+def _by_density(job: CutJob) -> bool:
+    return job.recipe.shown is not None and job.cut.size is None
+
+
+def _shown_size(job: CutJob, shown: Rect) -> Size:
+    """The size in the markup, px: the natural one, in the ratio that the files have; with
+    densities the one it is shown at."""
+    if not job.variants:
+        return shown.size
+    if _by_density(job):
+        first = job.variants[0].size
+        width = job.recipe.shown or first.width
+        return Size(width, height_for(first, width))
+    if job.recipe.fit is Fit.FILL and job.recipe.ratio and job.cut.size is None:
+        return job.widest
+    return shown.size

@@ -1,0 +1,229 @@
+"""What is asked of workers: for each kind of task what it is told and what it answers.
+
+Whoever has something done hands a body over to ``enqueue``; nothing else writes ``Task.task``. How
+each kind is done and settled is in ``gefa.work.kinds``.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date
+from typing import Any
+
+from pydantic import BaseModel
+from sqlmodel import Session
+
+from gefa.core.deliver.manifest import OriginalFile
+from gefa.core.geometry import Rect, Size
+from gefa.core.make.job import CutJob, OriginalJob
+from gefa.core.make.made import MadeVariant
+from gefa.core.make.report import JobReport
+from gefa.core.read.survey import Survey
+from gefa.core.slots.settings import SlotSettings
+from gefa.core.slots.upload import CropPlace, Focus, LeftOut
+from gefa.core.treat.formats import Format
+from gefa.core.treat.recipe import Recipe
+from gefa.store.models import Task, TaskKind
+
+
+class SourceBody(BaseModel):
+    """``blob`` is a source's content, ``name`` what people call it."""
+
+    blob: str
+    name: str
+
+
+class ReadBody(SourceBody):
+    """Read a source."""
+
+
+class ReadReport(BaseModel):
+    survey: Survey
+
+
+class ChangedPart(BaseModel):
+    """Paths of a changed part in the older and the newer revision."""
+
+    before: str
+    after: str
+
+
+class ShowBody(SourceBody):
+    """Draw what the screens show of a source; ``older`` is the content before it, if any."""
+
+    older: str = ""
+    pairs: list[ChangedPart] = []
+
+
+class Preview(BaseModel):
+    """Names of blobs. ``pick`` is a PNG as large as ``picture`` whose colour is the number of the
+    topmost part at each pixel: 1 + its place in the survey, as 24 bits red to blue; 0 is none.
+
+    ``tiles`` is a zip of tiles at all sizes up to the natural one, empty where the picture itself
+    is as large. ``objects`` are the separate objects of a sheet (canvas px). ``before_after`` has
+    two pictures of each changed part, by its path; empty where one could not be drawn.
+    """
+
+    picture: str = ""
+    small: str = ""
+    pick: str = ""
+    width: int = 0
+    height: int = 0
+    tiles: str = ""
+    objects: list[Rect] = []
+    before_after: dict[str, list[str]] = {}
+    problem: str = ""
+
+
+class TakeBody(SourceBody):
+    """Take bitmaps out of a design as they are stored."""
+
+    jobs: list[OriginalJob]
+
+
+class TakeReport(BaseModel):
+    originals: list[OriginalFile]
+
+
+class PdfBody(SourceBody):
+    """Write a PDF with a page for each cut."""
+
+    jobs: list[CutJob]
+
+
+class PdfReport(BaseModel):
+    """The blob of a PDF."""
+
+    blob: str
+
+
+class CutBody(SourceBody):
+    """Make the files of one cut."""
+
+    job: CutJob
+
+
+class TryBody(CutBody):
+    """Try a recipe on one cut. ``topic`` says which trial it is: only the latest of a recipe is
+    worth making."""
+
+    recipe: str
+    topic: str
+
+
+class TryReport(BaseModel):
+    """``report`` is None where the trial was passed over for a later one."""
+
+    report: JobReport | None = None
+
+
+class ProofBody(CutBody):
+    """Draw what the variants of a cut are compared with, at a size in px."""
+
+    width: int
+    height: int
+
+    @property
+    def size(self) -> Size:
+        return Size(self.width, self.height)
+
+
+class ProofReport(BaseModel):
+    """The blob of a PNG."""
+
+    reference: str
+
+
+class CurveBody(ProofBody):
+    """Measure how weight and look of a cut grow with the quality of a format."""
+
+    format: Format
+
+
+class ScoreBody(ProofBody):
+    """Measure how one file of a cut looks."""
+
+    key: str
+    format: Format
+
+
+class MadeReport(BaseModel):
+    """Variants that were made or measured, by key."""
+
+    made: dict[str, MadeVariant] = {}
+
+
+class UploadBody(SourceBody):
+    """Treat an uploaded picture. ``day`` is when it came; without a ``focus`` one is looked for.
+    ``treatment`` names all that together."""
+
+    day: date
+    settings: SlotSettings
+    recipe: Recipe
+    marks: dict[str, str] = {}
+    focus: Focus | None = None
+    treatment: str = ""
+
+
+class TrialBody(UploadBody):
+    """The same for a picture that a slot is tried with."""
+
+
+class UploadReport(BaseModel):
+    """Sizes in px. ``preview`` is a blob, ``tiny`` a data URI, ``suggested`` what crops keep
+    until somebody chooses; ``crops`` says what each crop keeps, ``made`` what became of it."""
+
+    width: int
+    height: int
+    format: str
+    placeholder: str
+    tiny: str
+    preview: str
+    suggested: Focus
+    crops: list[CropPlace]
+    made: list[JobReport]
+    left_out: list[LeftOut]
+    warnings: list[str]
+    failed: list[str]
+
+
+@dataclass(frozen=True)
+class Contract:
+    """``priority``: the higher comes first. Somebody waits at the screen for a reading, and a
+    visitor for an upload; a batch can wait."""
+
+    kind: TaskKind
+    body: type[BaseModel]
+    report: type[BaseModel]
+    priority: int
+
+
+CONTRACTS: dict[TaskKind, Contract] = {
+    contract.kind: contract
+    for contract in (
+        Contract(TaskKind.PROOF, ProofBody, ProofReport, 25),
+        Contract(TaskKind.READ, ReadBody, ReadReport, 20),
+        Contract(TaskKind.SHOW, ShowBody, Preview, 15),
+        Contract(TaskKind.TRY, TryBody, TryReport, 12),
+        Contract(TaskKind.TRIAL, TrialBody, UploadReport, 12),
+        Contract(TaskKind.UPLOAD, UploadBody, UploadReport, 10),
+        Contract(TaskKind.CURVE, CurveBody, MadeReport, 8),
+        Contract(TaskKind.PDF, PdfBody, PdfReport, 5),
+        Contract(TaskKind.SCORE, ScoreBody, MadeReport, 2),
+        Contract(TaskKind.TAKE, TakeBody, TakeReport, 0),
+        Contract(TaskKind.CUT, CutBody, JobReport, 0),
+    )
+}
+_KIND_OF = {contract.body: contract.kind for contract in CONTRACTS.values()}
+
+
+def kind_of(body: BaseModel) -> TaskKind:
+    """The kind of task that does what ``body`` says."""
+    return _KIND_OF[type(body)]
+
+
+def enqueue(session: Session, body: BaseModel, **fields: Any) -> Task:
+    """A task for a worker; ``fields`` are columns of its row."""
+    task = Task(kind=kind_of(body), task=body.model_dump(mode="json"), **fields)
+    session.add(task)
+    return task

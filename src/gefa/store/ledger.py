@@ -1,0 +1,78 @@
+"""The ledger of what was made: what is known of each variant and of each cut's pixels, by key.
+
+It says nothing of whether the bytes are still there: whoever wants them finds out. Workers have
+notes of their own beside the blobs; what they report is entered here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from datetime import timedelta
+from itertools import islice
+from typing import Any
+
+from sqlalchemy import delete
+from sqlalchemy.dialects.sqlite import insert
+from sqlmodel import Session, col, select
+
+from gefa.core.make.made import CutFacts, MadeVariant
+from gefa.store.models import FactsEntry, MadeEntry, now
+
+KEPT = timedelta(days=180)
+"""how long an entry stays that nobody has used"""
+_AT_ONCE = 500
+"""keys in one question: SQLite takes 32,766 at the most, and long questions are slow to read"""
+
+
+def known(session: Session, keys: Iterable[str]) -> dict[str, MadeVariant]:
+    """What is known of variants, by their keys."""
+    found: dict[str, MadeVariant] = {}
+    for some in _in_groups(keys):
+        for entry in session.exec(select(MadeEntry).where(col(MadeEntry.key).in_(some))):
+            found[entry.key] = MadeVariant.model_validate(entry, from_attributes=True)
+    return found
+
+
+def facts(session: Session, keys: Iterable[str]) -> dict[str, CutFacts]:
+    """What was measured of cuts, by their keys."""
+    found: dict[str, CutFacts] = {}
+    for some in _in_groups(keys):
+        for entry in session.exec(select(FactsEntry).where(col(FactsEntry.key).in_(some))):
+            found[entry.key] = CutFacts.model_validate(entry.facts)
+    return found
+
+
+def enter(
+    session: Session,
+    made: Mapping[str, MadeVariant],
+    measured: Mapping[str, CutFacts] | None = None,
+) -> None:
+    """Enter what a worker reported; what was entered before is used again, and newer."""
+    moment = now()
+    rows = [{"key": key, "used": moment, **entry.model_dump()} for key, entry in made.items()]
+    _upsert(session, MadeEntry, rows)
+    facts_rows: list[dict[str, Any]] = [
+        {"key": key, "used": moment, "facts": entry.model_dump(mode="json")}
+        for key, entry in (measured or {}).items()
+    ]
+    _upsert(session, FactsEntry, facts_rows)
+
+
+def _upsert(session: Session, table: type[Any], rows: list[dict[str, Any]]) -> None:
+    for some in _in_groups(rows):
+        statement = insert(table).values(some)
+        newer = {name: statement.excluded[name] for name in some[0] if name != "key"}
+        session.execute(statement.on_conflict_do_update(index_elements=["key"], set_=newer))
+
+
+def sweep_ledger(session: Session) -> None:
+    """Forget entries that nobody has used for long."""
+    old = now() - KEPT
+    session.execute(delete(MadeEntry).where(col(MadeEntry.used) < old))
+    session.execute(delete(FactsEntry).where(col(FactsEntry.used) < old))
+
+
+def _in_groups(things: Iterable[Any]) -> Iterator[list[Any]]:
+    waiting = iter(things)
+    while some := list(islice(waiting, _AT_ONCE)):
+        yield some

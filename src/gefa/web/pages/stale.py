@@ -1,0 +1,58 @@
+"""Forms that were drawn from a plan which is another by now."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from sqlmodel import Session
+
+from gefa.core.plan.plan import Plan
+from gefa.store.models import Source
+from gefa.store.sources import plan_at, plan_of, step_id
+from gefa.web.pages.edits import EditForm
+
+
+def is_stale(session: Session, source: Source, asked: EditForm) -> bool:
+    """Whether what a form names is other than it was at the step that the form was drawn from. Two
+    people may change one plan, as long as they change different things of it. A form that names no
+    step, as a script's, is taken as it is."""
+    if "step" not in asked.form:
+        return False
+    drawn_from = asked.text("step")
+    if drawn_from == step_id(session, source):
+        return False
+    before = plan_at(session, source, drawn_from)
+    if before is None:
+        return True
+    now = plan_of(session, source)
+    named = _NAMED.get(asked.text("do"), _parts)
+    return named(before, asked) != named(now, asked)
+
+
+def _parts(plan: Plan, asked: EditForm) -> object:
+    """What the plan says of the parts and slices that a form names."""
+    parts = set(asked.texts("part"))
+    ids = {key.partition(" ")[0] for key in asked.texts("slice")}
+    cuts = [entry for entry in plan.cuts if entry.part in parts]
+    return cuts, [entry for entry in plan.slices if entry.id in ids]
+
+
+def _rules(plan: Plan, asked: EditForm) -> object:
+    return plan.rules
+
+
+def _slices(plan: Plan, asked: EditForm) -> object:
+    return plan.slices
+
+
+def _lines(plan: Plan, asked: EditForm) -> object:
+    return [entry for entry in plan.slices if entry.area is None]
+
+
+_NAMED: dict[str, Callable[[Plan, EditForm], object]] = {
+    "rule-remove": _rules,
+    "rule-raise": _rules,
+    "split": _lines,
+    "guides": _lines,
+    "slices-none": _slices,
+}

@@ -1,0 +1,88 @@
+"""What the files of cuts weigh, as far as that is known before a run."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from sqlmodel import Session
+
+from gefa.core.make.decide import Decisions, Known, decide
+from gefa.core.make.job import CutJob, PlannedVariant
+from gefa.core.treat.formats import FORMATS
+from gefa.store import ledger
+
+
+@dataclass
+class Weighed:
+    """What is known of a cut's files before a run: those made earlier have a weight in bytes.
+
+    ``expected`` adds a rough guess for the others.
+    """
+
+    files: int = 0
+    made: int = 0
+    bytes: int = 0
+    expected: int = 0
+    served: int = 0
+    baseline: int | None = None
+
+    @property
+    def known(self) -> bool:
+        return self.files > 0 and self.made == self.files
+
+    @property
+    def saved(self) -> float | None:
+        """The share of the baseline that a visitor is spared at the largest width, 0..1."""
+        if not self.known or not self.baseline:
+            return None
+        return max(0.0, 1 - self.served / self.baseline)
+
+
+class Scales:
+    """Weighs ``jobs`` by what the ledger knows: it is asked once for all of them."""
+
+    def __init__(self, session: Session, jobs: Sequence[CutJob]) -> None:
+        keys = (variant.key for job in jobs for variant in job.variants)
+        self._made = ledger.known(session, keys)
+        self._facts = ledger.facts(session, (job.facts_key for job in jobs if job.variants))
+
+    def weigh(self, job: CutJob) -> Weighed:
+        variants = self._expected(job)
+        weighed = Weighed(files=len(variants))
+        widest = max((variant.width for variant in variants), default=0)
+        at_widest = []
+        for variant in variants:
+            made = self._made.get(variant.key)
+            if made is None:
+                pixels = variant.size.width * variant.size.height
+                weighed.expected += round(pixels * FORMATS[variant.format].bits / 8)
+                continue
+            weighed.made += 1
+            weighed.bytes += made.bytes
+            weighed.expected += made.bytes
+            if variant.width == widest:
+                at_widest.append(made.bytes)
+        weighed.served = min(at_widest, default=0)
+        facts = self._facts.get(job.facts_key) if job.variants else None
+        weighed.baseline = facts.baseline_bytes if facts else None
+        return weighed
+
+    def _expected(self, job: CutJob) -> Sequence[PlannedVariant]:
+        """The files of a run, if enough is known to decide; else about as many."""
+        step = decide(job, Known(self._facts.get(job.facts_key), self._made))
+        return step.kept if isinstance(step, Decisions) else job.expected
+
+
+def added(all_weighed: Iterable[Weighed]) -> Weighed:
+    """The sum of cuts; what is spared only of those of which everything is known."""
+    total = Weighed(baseline=0)
+    for weighed in all_weighed:
+        total.files += weighed.files
+        total.made += weighed.made
+        total.bytes += weighed.bytes
+        total.expected += weighed.expected
+        if weighed.known and weighed.baseline:
+            total.served += weighed.served
+            total.baseline = (total.baseline or 0) + weighed.baseline
+    return total
