@@ -12,9 +12,11 @@ import httpx
 import pytest
 from playwright.sync_api import Browser, Page, Route, expect
 
+from gefa.core.cut.crop import crop_round
 from gefa.core.deliver.browser import picked
 from gefa.core.deliver.conditions import Viewport, parse_sizes, shown_width
 from gefa.core.deliver.markup import Offer
+from gefa.core.geometry import Rect, Size
 from gefa.core.treat.formats import Format
 from gefa.demo.site.app import BANNER, CARD, LATER_BANNER, in_text
 from gefa.demo.site.gefa import Showing
@@ -350,3 +352,25 @@ def test_held_uploads_are_decided_on_in_the_feed(page: Page, demo: Server) -> No
     page.goto(f"{demo.url}/uploads?slot=queued")
     expect(page.locator("tr", has_text="no.jpg")).to_contain_text("Too small")
     expect(page.locator("tr", has_text="yes.jpg")).to_contain_text("live")
+
+
+def test_a_crop_is_the_same_in_the_browser_as_in_the_files(page: Page, demo: Server) -> None:
+    """A thousand of them, with sizes and ratios that come out at halves of a pixel too."""
+    rng = random.Random(7)
+    asked = []
+    for _ in range(1000):
+        size = Size(rng.randint(1, 6000), rng.randint(1, 6000))
+        ratio = rng.choice([1.0, 1.5, 0.75, 16 / 9, 2.0, rng.uniform(0.05, 20)])
+        focal = (rng.choice([0.5, 0.25, rng.random()]), rng.choice([0.5, 0.125, rng.random()]))
+        asked.append((size, ratio, focal, rng.choice([1.0, 2.0, 4.0, round(rng.uniform(1, 8), 2)])))
+    page.goto(demo.url)
+    found = page.evaluate(
+        """async (asked) => {
+            const { cropRound } = await import("/static/js/crop.js");
+            return asked.map(([width, height, ratio, x, y, zoom]) =>
+              cropRound({ width, height }, ratio, { x, y, zoom }));
+        }""",
+        [[s.width, s.height, ratio, *focal, zoom] for s, ratio, focal, zoom in asked],
+    )
+    expected = [crop_round(size, ratio, focal, zoom) for size, ratio, focal, zoom in asked]
+    assert [Rect(r["x"], r["y"], r["width"], r["height"]) for r in found] == expected

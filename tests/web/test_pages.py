@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import io
 import re
+import sqlite3
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 
 import httpx
 import pytest
+from fastapi.testclient import TestClient
 
 from gefa.core.deliver.manifest import Manifest
+from gefa.web.app import create_app
 from tests.conftest import Server, eventually
 from tests.make import L, dot, flat, ora, photo
 
@@ -309,3 +312,89 @@ def test_a_chosen_part_that_a_new_revision_lacks_is_told(
     send(L("Sail", flat(60, 60)))
     text = ready(pages, source)
     assert "<b>Mast</b>: the source has no part &#39;Mast&#39;" in text
+
+
+def test_only_names_that_the_server_is_known_by_are_answered(pages: httpx.Client) -> None:
+    """A page elsewhere may point its own name at this machine, and read what it is answered."""
+    for name in ("rebound.example", "localhost.example", "127.0.0.1.example", "", "a b"):
+        for path in ("/", "/api/v1/openapi.json", "/m/x"):
+            answer = pages.get(path, headers={"Host": name})
+            assert answer.status_code in (400, 421), (name, path)
+            assert "poster" not in answer.text
+    for name in (
+        "localhost:99",
+        "LOCALHOST.",
+        "gefa.localhost",
+        "127.0.0.1",
+        "[::1]:9",
+        "10.2.3.4:80",
+    ):
+        assert pages.get("/", headers={"Host": name}).status_code == 200, name
+
+
+def test_host_names_are_those_that_it_was_started_with(tmp_path: Path) -> None:
+    app = create_app(tmp_path / "data", host_names=["Design.Example"])
+    with TestClient(app, base_url="http://design.example:8741") as known:
+        assert known.get("/").status_code == 200
+        assert "Sample website" not in known.get("/").text
+        assert known.get("/festival/").status_code == 404
+        refused = known.get("/", headers={"Host": "other.example"})
+    assert refused.status_code == 421
+    assert "--host-name" in refused.text
+
+
+def test_looking_begins_no_work(pages: httpx.Client, demo: Server) -> None:
+    """Every page that the others link to, opened by somebody who only looks."""
+    (result,) = bring_in(pages, ("looked-at.png", png(31)))
+    ready(pages, result["source"])
+    address = run(pages, result["source"])
+
+    def tasks() -> int:
+        with sqlite3.connect(demo.folder / "gefa.sqlite3", timeout=30) as database:
+            return int(database.execute("SELECT count(*) FROM job").fetchone()[0])
+
+    eventually(lambda: "Drawing" not in pages.get("/").text)
+    before = tasks()
+    seen: set[str] = set()
+    waiting = [
+        "/",
+        "/recipes",
+        "/runs",
+        "/slots",
+        "/uploads",
+        f"/sources/{result['source']}",
+        address,
+    ]
+    waiting += [f"{address}/proof", f"{address}?sort=look", f"{address}/layout/", "/recipes/icon"]
+    waiting += [
+        f"{address}/proof/looked-at/reference?width=200",
+        f"{address}/pdf",
+        "/slots/gallery",
+    ]
+    while waiting and len(seen) < 60:
+        path = waiting.pop()
+        if path in seen or path.startswith(("/m/", "/festival", "//")):
+            continue
+        seen.add(path)
+        answer = pages.get(path)
+        if "html" in answer.headers.get("content-type", ""):
+            waiting += [
+                link.replace("&amp;", "&")
+                for link in re.findall(r'(?:href|hx-get)="(/[^"]*)"', answer.text)
+            ]
+    assert tasks() == before
+
+
+def test_a_run_and_a_source_are_removed_for_good(pages: httpx.Client) -> None:
+    (result,) = bring_in(pages, ("leaving.png", png(32)))
+    source = result["source"]
+    ready(pages, source)
+    first, second = run(pages, source), run(pages, source)
+    assert pages.post(f"{first}/remove").url.path == "/runs"
+    assert pages.get(first).status_code == 404
+    assert pages.get(second).status_code == 200
+    assert pages.post(f"/sources/{source}/remove").url.path == "/"
+    assert [pages.get(path).status_code for path in (second, f"/sources/{source}")] == [404, 404]
+    assert "leaving.png" not in pages.get("/").text
+    (again,) = bring_in(pages, ("leaving.png", png(32)))
+    assert "Reading" not in ready(pages, again["source"])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import threading
+import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -155,6 +156,45 @@ def test_each_of_several_files_has_its_own_result(site: Callable[..., Site]) -> 
     assert results[4]["upload"]["tags"] == ["beach", "kites"]
     for result in results[1:4]:
         assert result["name"] in result["problem"]["detail"]
+
+
+def test_fields_come_once_or_as_often_as_files(site: Callable[..., Site]) -> None:
+    here = site()
+    files = [("file", (f"{n}.jpg", jpeg(90, 60, 70 + n))) for n in range(3)]
+    url = f"/api/v1/slots/{here.slot}/uploads"
+    with here.client("upload") as client:
+        slipped = client.post(url, files=files, data={"alt": ["One", "Two"]})
+        assert "The field 'alt' came 2 times, with 3 files" in problem(slipped, 422)
+        zoomed = client.post(url, files=files[:1], data={"zoom": "2"})
+        assert "focal_x and focal_y" in problem(zoomed, 422)
+    with here.client("read") as client:
+        assert client.get(url).json()["uploads"] == []
+
+
+def test_a_slot_that_is_removed_during_an_upload_is_told(
+    site: Callable[..., Site], demo: Server
+) -> None:
+    """The form begins to come, the slot goes, the form ends."""
+    here = site()
+    boundary, picture = b"cut-here", jpeg(90, 60, 74)
+    head = (
+        b'--%s\r\nContent-Disposition: form-data; name="file"; filename="a.jpg"\r\n\r\n' % boundary
+    )
+
+    def body() -> Iterator[bytes]:
+        yield head + picture[:500]
+        time.sleep(0.5)
+        with demo.client() as pages:
+            assert pages.post(f"/slots/{here.slot}/remove").status_code == 303
+        yield picture[500:] + b"\r\n--%s--\r\n" % boundary
+
+    with here.client("upload") as client:
+        answer = client.post(
+            f"/api/v1/slots/{here.slot}/uploads",
+            content=body(),
+            headers={"Content-Type": f"multipart/form-data; boundary={boundary.decode()}"},
+        )
+    assert "removed while the file was sent" in problem(answer, 404)
 
 
 def test_a_request_that_is_sent_twice_is_one_upload(site: Callable[..., Site]) -> None:

@@ -7,12 +7,13 @@ import json
 from pathlib import Path
 
 import pytest
+from sqlmodel import select
 from typer.testing import CliRunner
 
 from gefa.cli.app import app
 from gefa.core.deliver.manifest import File
 from gefa.core.treat.formats import Format
-from gefa.store.models import Task, TaskKind, Upload, UploadState
+from gefa.store.models import Task, TaskKind, Upload, UploadState, now
 from gefa.store.slots import add_slot
 from gefa.store.store import Store
 from gefa.store.variants import exchange
@@ -84,6 +85,26 @@ def test_live_files_are_written_once_and_cleared_when_they_are_not_live_any_more
         app, ["publish", str(tmp_path / "only"), "--data", str(store.folder), "--slot", "slot-held"]
     )
     assert "0 uploads" in only.output
+
+
+def test_one_slot_is_published_and_cleared_without_the_others(store: Store, tmp_path: Path) -> None:
+    live(store, "one", [b"1", b"2"])
+    live(store, "two", [b"3"])
+    place = FolderPlace(tmp_path, store.blobs)
+    with store.reading() as session:
+        whole = site_manifest(session)
+    publish(whole, place)
+    with store.session() as session:
+        gone = session.exec(select(Upload).where(Upload.name == "one.jpg")).one()
+        gone.removed = now()
+        session.add(gone)
+    with store.reading() as session:
+        only = site_manifest(session, ["slot-one"])
+    done = publish(only, place, clear=True, slots=["slot-one"])
+    assert done.cleared == 2
+    assert b"3" in written(tmp_path).values()
+    (kept,) = SiteManifest.model_validate_json((tmp_path / "manifest.json").read_bytes()).uploads
+    assert kept.slot == "slot-two"
 
 
 def test_a_manifest_that_names_other_files_clears_nothing_outside(

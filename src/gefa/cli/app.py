@@ -349,7 +349,7 @@ def publish(
             from gefa.store.bucket import Bucket
 
             place = BucketPlace(Bucket(where, told.s3_endpoint), store.blobs)
-        done = write(manifest, place, clear=clear)
+        done = write(manifest, place, clear=clear, slots=slot or ())
     except (GefaError, OSError) as error:
         err_console.print(f"gefa: {error}", markup=False)
         raise typer.Exit(FAILED) from error

@@ -8,24 +8,15 @@ import os
 import shutil
 import tempfile
 import time
-from collections.abc import AsyncIterator, Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
 
-import anyio.to_thread
 from pydantic import BaseModel, ValidationError
 
 from gefa.core.files import write_whole
 from gefa.core.make.made import CutFacts, MadeVariant
-
-
-class TooManyBytes(Exception):
-    """A stream went past its limit, in bytes."""
-
-    def __init__(self, limit: int) -> None:
-        super().__init__(f"more than {limit:,} bytes")
-        self.limit = limit
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,18 +113,6 @@ class BlobStore:
     def draft(self) -> Draft:
         """A file to be filled piece by piece, which then becomes a blob or goes without a trace."""
         return Draft(self, self._incoming)
-
-    async def receive(self, chunks: AsyncIterator[bytes], limit: int | None = None) -> Blob:
-        """Store a stream without holding it in memory; TooManyBytes past ``limit`` bytes."""
-        draft = self.draft()
-        try:
-            async for chunk in chunks:
-                draft.write(chunk)
-                if limit is not None and draft.bytes > limit:
-                    raise TooManyBytes(limit)
-            return await anyio.to_thread.run_sync(draft.keep)
-        finally:
-            draft.drop()
 
     def _place(self, draft: Path, sha256: str, size: int) -> Blob:
         target = self.local(sha256)

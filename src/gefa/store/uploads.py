@@ -201,7 +201,11 @@ def _describe(upload: Upload, described: Described) -> None:
     if described.zoom is not None:
         upload.zoom = described.zoom
         seen = seen_focus(upload)
-        if seen is not None and upload.focal_x is None:
+        if seen is None:
+            raise GefaError(
+                "there is no focal point yet to zoom round.", advice="Give one with the zoom."
+            )
+        if upload.focal_x is None:
             upload.focal_x, upload.focal_y = seen.point
 
 

@@ -50,14 +50,19 @@ class PublishedUpload(BaseModel):
 
 
 class SiteManifest(BaseModel):
-    """Everything that is published."""
+    """Everything that is published; ``earlier`` are paths that were, and are still there."""
 
     gefa_site: int = 1
-    uploads: list[PublishedUpload]
+    uploads: list[PublishedUpload] = []
+    earlier: list[str] = []
 
     @property
     def files(self) -> list[PublishedFile]:
         return [file for upload in self.uploads for file in upload.files]
+
+    @property
+    def paths(self) -> set[str]:
+        return {file.path for file in self.files} | set(self.earlier)
 
 
 class Published(BaseModel):
@@ -189,9 +194,17 @@ def _published(upload: Upload, slot: Slot, variants: Iterable[Variant]) -> Publi
     )
 
 
-def publish(manifest: SiteManifest, place: Place, *, clear: bool = False) -> Published:
+def publish(
+    manifest: SiteManifest, place: Place, *, clear: bool = False, slots: Iterable[str] = ()
+) -> Published:
     """Write what is not there yet, then the manifest; ``clear`` takes away what earlier ones named
-    and this one does not."""
+    and this one does not. Where only some ``slots`` are published, what was published of the
+    others stays, in the manifest too."""
+    before = _read(place.before())
+    only = set(slots)
+    if only:
+        others = [upload for upload in before.uploads if upload.slot not in only]
+        manifest = SiteManifest(uploads=[*others, *manifest.uploads])
     written = there = 0
     for file in manifest.files:
         if place.has(file):
@@ -199,11 +212,11 @@ def publish(manifest: SiteManifest, place: Place, *, clear: bool = False) -> Pub
             continue
         place.put(file)
         written += 1
-    gone = _paths(place.before()) - {file.path for file in manifest.files}
-    told = manifest.model_dump(mode="json")
-    if gone and not clear:
+    gone = before.paths - {file.path for file in manifest.files}
+    if not clear:
         # Named on, so that they can be cleared another time.
-        told["earlier"] = sorted(gone)
+        manifest = manifest.model_copy(update={"earlier": sorted(gone)})
+    told = manifest.model_dump(mode="json", exclude=None if manifest.earlier else {"earlier"})
     place.finish((json.dumps(told, indent=1) + "\n").encode())
     if clear:
         for path in gone:
@@ -217,13 +230,9 @@ def publish(manifest: SiteManifest, place: Place, *, clear: bool = False) -> Pub
     )
 
 
-def _paths(before: bytes) -> set[str]:
-    """Every path that the manifest before named."""
-    if not before:
-        return set()
+def _read(before: bytes) -> SiteManifest:
+    """The manifest before; an empty one where there is none that can be read."""
     try:
-        told = json.loads(before)
-        named = {file.path for file in SiteManifest.model_validate(told).files}
-        return named | {str(path) for path in told.get("earlier", [])}
-    except (ValidationError, ValueError, AttributeError):
-        return set()
+        return SiteManifest.model_validate_json(before)
+    except ValidationError:
+        return SiteManifest()

@@ -8,6 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+import anyio
 import anyio.to_thread
 from fastapi import Request
 from python_multipart.exceptions import FormParserError
@@ -57,7 +58,7 @@ class Form:
         """The fields for the file of that number: its own where there are several, else the one
         that goes for all."""
         return {
-            name: values[index] if 1 < len(values) > index else values[-1]
+            name: values[index] if len(values) > 1 else values[0]
             for name, values in self.fields.items()
         }
 
@@ -83,10 +84,25 @@ async def receive_form(request: Request, blobs: BlobStore, settings: SlotSetting
             raise Problem(400, "Not a form that can be read", "It ends too early. Send it again.")
         if not reader.files:
             raise Problem(422, "No file", "Put the picture into the form field 'file'.")
+        _check_counts(reader)
         received = [await anyio.to_thread.run_sync(reader.settled, part) for part in reader.files]
         return Form(received, reader.fields)
     finally:
-        reader.drop()
+        with anyio.CancelScope(shield=True):
+            await anyio.to_thread.run_sync(reader.drop)
+
+
+def _check_counts(reader: _Reader) -> None:
+    """Problem where it cannot be told which file a field is for."""
+    files = len(reader.files)
+    for name, values in reader.fields.items():
+        if len(values) not in (1, files):
+            raise Problem(
+                422,
+                "A field for which file?",
+                f"The field {name!r} came {len(values)} times, with {files} files. Send it once for"
+                " all of them, or once for each, in their order.",
+            )
 
 
 def too_much(settings: SlotSettings) -> Problem:
@@ -107,7 +123,8 @@ async def _read(request: Request, reader: _Reader, boundary: bytes, most: int) -
             come += len(chunk)
             if come > most:
                 raise too_much(reader.settings)
-            parser.write(chunk)
+            # It writes to the disk.
+            await anyio.to_thread.run_sync(parser.write, chunk)
         parser.finalize()
     except ClientDisconnect:
         raise Problem(400, "Broken off", "The form did not come whole. Send it again.") from None

@@ -13,8 +13,9 @@ from binascii import Error as Base64Error
 from collections.abc import AsyncIterator
 from email.utils import format_datetime
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, BinaryIO
 
+import anyio
 import anyio.to_thread
 from fastapi import APIRouter, Header, Request, Response
 from starlette.requests import ClientDisconnect
@@ -143,7 +144,7 @@ async def piece(
     begun = await anyio.to_thread.run_sync(_begun, given, access, resumable_id)
     if request.headers.get("content-type") != PIECE:
         raise _problem(415, "Not a piece of a file", f"Send it as Content-Type: {PIECE}.")
-    come = _come(given, begun)
+    come = await anyio.to_thread.run_sync(_come, given, begun)
     if _number(request, "Upload-Offset") != come:
         raise _problem(409, "Another offset", f"{come:,} bytes have come; go on from there.")
     headers = await _append(request, given, access, begun)
@@ -224,27 +225,36 @@ async def _append(
 
 async def _write(path: Path, stream: AsyncIterator[bytes], begun: Resumable) -> int:
     """Everything that comes is kept, also if the connection breaks off in the middle."""
-    with path.open("ab") as file:
-        come, unsynced = file.tell(), 0
-        try:
-            async for chunk in stream:
-                if come + len(chunk) > begun.length:
-                    raise _problem(
-                        413, "More than was announced", f"The file has {begun.length:,} bytes."
-                    )
-                file.write(chunk)
-                come += len(chunk)
-                unsynced += len(chunk)
-                if unsynced > _SYNC_BYTES:
-                    file.flush()
-                    await anyio.to_thread.run_sync(os.fsync, file.fileno())
-                    unsynced = 0
-        except ClientDisconnect:
-            pass  # it will go on from here
-        finally:
-            file.flush()
-            os.fsync(file.fileno())
+    file = await anyio.to_thread.run_sync(path.open, "ab")
+    come, unsynced = file.tell(), 0
+    try:
+        async for chunk in stream:
+            if come + len(chunk) > begun.length:
+                raise _problem(
+                    413, "More than was announced", f"The file has {begun.length:,} bytes."
+                )
+            await anyio.to_thread.run_sync(file.write, chunk)
+            come += len(chunk)
+            unsynced += len(chunk)
+            if unsynced > _SYNC_BYTES:
+                await anyio.to_thread.run_sync(_sync, file)
+                unsynced = 0
+    except ClientDisconnect:
+        pass  # it will go on from here
+    finally:
+        with anyio.CancelScope(shield=True):
+            await anyio.to_thread.run_sync(_sync_and_close, file)
     return come
+
+
+def _sync(file: BinaryIO) -> None:
+    file.flush()
+    os.fsync(file.fileno())
+
+
+def _sync_and_close(file: BinaryIO) -> None:
+    with file:
+        _sync(file)
 
 
 def _finish(given: Services, access: Access, begun: Resumable, path: Path) -> None:

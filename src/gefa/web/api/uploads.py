@@ -166,6 +166,8 @@ def _once(
     session: Session, access: Access, sent: Sent, said: Described, request: str | None
 ) -> Upload:
     before = sent_before(session, request) if request else None
+    if session.get(Slot, access.slot.id) is None:
+        raise Problem(404, "No such slot any more", "It was removed while the file was sent.")
     if before is None:
         return accept(session, access.slot, sent, said, who=access.key.name, request=request)
     if before.fingerprint != fingerprint(sent):
@@ -181,6 +183,10 @@ def described_by(fields: dict[str, str]) -> Described:
     """What a form's fields say of an upload; Problem with what is wrong."""
     known = {name: value for name, value in fields.items() if name in FORM_FIELDS and value != ""}
     said: dict[str, Any] = dict(known)
+    if "zoom" in known and "focal_x" not in known:
+        raise Problem(
+            422, "A zoom round what?", "Give focal_x and focal_y with it, each from 0 to 1."
+        )
     if "tags" in known:
         said["tags"] = known["tags"].split(",")
     return checked_description(said)

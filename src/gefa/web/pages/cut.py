@@ -23,6 +23,7 @@ from gefa.core.read.document import Kind
 from gefa.store.contracts import Preview
 from gefa.store.models import Revision, RevisionState, Source
 from gefa.store.recipes import library
+from gefa.store.removal import remove_source
 from gefa.store.runs import start_run
 from gefa.store.sources import (
     PlanUnreadable,
@@ -267,6 +268,15 @@ def watch(source_id: str, given: ServicesOf, folder: Annotated[str, Form()] = ""
         session.add(source)
     given.watcher.look_again()
     return RedirectResponse(f"/sources/{source_id}", 303)
+
+
+@router.post("/sources/{source_id}/remove")
+def remove(source_id: str, given: ServicesOf) -> Response:
+    """Take a source away for good, with its revisions, its plan and its runs."""
+    with given.store.changing() as session:
+        source, _ = _found(session, source_id)
+        remove_source(session, source)
+    return RedirectResponse("/", 303)
 
 
 @router.post("/sources/{source_id}/runs")

@@ -23,6 +23,7 @@ from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.store.contracts import PdfReport
 from gefa.store.models import Revision, Run, Source, TaskState, Variant
+from gefa.store.removal import remove_run
 from gefa.store.runs import (
     ask_for_pdf,
     manifest_of,
@@ -148,6 +149,15 @@ def again(run_id: str, given: ServicesOf) -> Response:
         run_again(session, run)
     given.foreman.wake()
     return RedirectResponse(f"/runs/{run_id}", 303)
+
+
+@router.post("/{run_id}/remove")
+def remove(run_id: str, given: ServicesOf) -> Response:
+    """Take a run and what it made away for good."""
+    with given.store.changing() as session:
+        run, _ = _found(session, run_id)
+        remove_run(session, run)
+    return RedirectResponse("/runs", 303)
 
 
 @router.get("/{run_id}/compare")

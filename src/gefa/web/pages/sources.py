@@ -20,7 +20,7 @@ from gefa.core.read.zips import Member, is_pack, is_zip, members
 from gefa.store.blobs import Blob
 from gefa.store.models import Revision
 from gefa.store.sources import all_sources, bring_in
-from gefa.web.incoming import chunks, clean_name
+from gefa.web.incoming import clean_name
 from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
 
@@ -108,7 +108,12 @@ async def receive(request: Request, given: ServicesOf) -> Response:
 async def _receive_one(file: UploadFile, given: ServicesOf) -> list[dict[str, str]]:
     """What became of a file: one result, or one for each file in a zip."""
     name = clean_name(file.filename or "")
-    head = await file.read(HEAD_BYTES)
+    return await anyio.to_thread.run_sync(_take_in, name, file, given)
+
+
+def _take_in(name: str, file: UploadFile, given: Services) -> list[dict[str, str]]:
+    """Store a file that came and bring it in, or each file of a zip."""
+    head = file.file.read(HEAD_BYTES)
     if sniff(head) is None and not is_zip(head):
         problem = (
             f"is not a picture or design that Gefa reads. It reads {KINDS_IN_WORDS}."
@@ -116,13 +121,8 @@ async def _receive_one(file: UploadFile, given: ServicesOf) -> list[dict[str, st
             else "is empty. Save it again, and check its size."
         )
         return [_result(name, problem=problem)]
-    await file.seek(0)
-    blob = await given.store.blobs.receive(chunks(file))
-    return await anyio.to_thread.run_sync(_take_in, name, blob, given)
-
-
-def _take_in(name: str, blob: Blob, given: Services) -> list[dict[str, str]]:
-    """Bring in a file that is stored, or each file of a zip."""
+    file.file.seek(0)
+    blob = given.store.blobs.take(file.file)
     path = given.store.blobs.path(blob.sha256)
     if is_pack(path):
         return _receive_pack(name, blob, given)

@@ -1,5 +1,7 @@
 // The focal point, dragged on the picture or moved by key; every crop follows at once, and is made
 // when the point has come to rest.
+import { cropRound } from "./crop.js";
+
 const picture = document.getElementById("focal");
 const MOVE = 0.01;
 const MOVE_FINE = 0.001;
@@ -17,20 +19,6 @@ const start = () => {
 
   const between = (value, least, most) => Math.max(least, Math.min(most, value));
 
-  // As gefa.core.cut.crop.crop_round: the largest of the ratio, divided by the zoom, moved inside.
-  const cropRound = (ratio) => {
-    const widest = Math.min(size.width, size.height * ratio);
-    const kept = [widest / focus.zoom, widest / ratio / focus.zoom].map(Math.round);
-    const w = between(kept[0], 1, size.width);
-    const h = between(kept[1], 1, size.height);
-    return {
-      x: between(Math.round(focus.x * size.width - w / 2), 0, size.width - w),
-      y: between(Math.round(focus.y * size.height - h / 2), 0, size.height - h),
-      width: w,
-      height: h,
-    };
-  };
-
   const draw = () => {
     handle.style.left = `${focus.x * 100}%`;
     handle.style.top = `${focus.y * 100}%`;
@@ -41,7 +29,7 @@ const start = () => {
     });
     said.textContent = `${focus.zoom.toFixed(1)} times`;
     for (const crop of document.querySelectorAll("[data-crop][data-follows]")) {
-      const rect = cropRound(Number(crop.dataset.ratio));
+      const rect = cropRound(size, Number(crop.dataset.ratio), focus);
       crop.setAttribute("viewBox", `${rect.x} ${rect.y} ${rect.width} ${rect.height}`);
       for (const line of document.querySelectorAll(`[data-crop-line="${crop.dataset.crop}"] rect`))
         for (const side of ["x", "y", "width", "height"]) line.setAttribute(side, rect[side]);
