@@ -13,10 +13,12 @@ demo: $(VENV)/.ready
 test: $(VENV)/.ready-dev chromium redis
 	$(BIN)/pytest -n 2 --dist loadfile
 
-check: $(VENV)/.ready-dev
+check: $(VENV)/.ready-dev frontend/node_modules
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
+	PATH="$(BIN):$$PATH" lint-imports --no-logo
+	cd frontend && npm run --silent check
 
 bench: $(VENV)/.ready-dev chromium wrk
 	$(BIN)/python -m bench

@@ -124,7 +124,7 @@ const layTiles = () => {
         height: Math.min(TILE, sizes[best][1] - row * TILE) * per,
         preserveAspectRatio: "none",
       };
-      for (const [name, value] of Object.entries(place)) tile.setAttribute(name, value);
+      for (const [name, value] of Object.entries(place)) tile.setAttribute(name, String(value));
       group.append(tile);
     }
   for (const tile of [...group.children]) if (!keep.has(tile.getAttribute("href"))) tile.remove();

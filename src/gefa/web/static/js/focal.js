@@ -91,13 +91,12 @@ const start = () => {
     else return;
     event.preventDefault();
   });
-  fields.forEach((field, index) =>
+  for (const [index, field] of fields.entries())
     field.addEventListener(field.type === "range" ? "input" : "change", () => {
       const value = Number(field.value.replace(",", "."));
       if (!Number.isFinite(value)) return draw();
       change([{ x: value / 100 }, { y: value / 100 }, { zoom: value }][index]);
-    }),
-  );
+    });
 
   // After an answer: the crops as they are drawn anew, and a point that was given back.
   document.body.addEventListener("htmx:afterSettle", (event) => {

@@ -49,7 +49,7 @@ const ghost = (axis) => {
   const line = document.createElementNS(SVG, "line");
   line.setAttribute("class", "guide");
   const other = axis === "x" ? "y" : "x";
-  line.setAttribute(`${other}1`, 0);
+  line.setAttribute(`${other}1`, "0");
   line.setAttribute(`${other}2`, length(other));
   handles.append(line);
   return line;
@@ -106,7 +106,7 @@ const boxOf = (rect) => Object.fromEntries(["x", "y", "width", "height"].map((n)
 const CORNERS = [[0, 0], [0.5, 0], [1, 0], [1, 0.5], [1, 1], [0.5, 1], [0, 1], [0, 0.5]];
 
 const placeHandles = () => {
-  handles.querySelectorAll(".handle").forEach((handle) => handle.remove());
+  for (const handle of handles.querySelectorAll(".handle")) handle.remove();
   const rect = chosen === null ? null : sliceRect(chosen);
   if (!rect) return;
   const box = boxOf(rect);
@@ -116,10 +116,13 @@ const placeHandles = () => {
     handle.setAttribute("class", "handle");
     handle.dataset.fx = fx;
     handle.dataset.fy = fy;
-    handle.setAttribute("x", box.x + fx * box.width - size / 2);
-    handle.setAttribute("y", box.y + fy * box.height - size / 2);
-    handle.setAttribute("width", size);
-    handle.setAttribute("height", size);
+    const place = {
+      x: box.x + fx * box.width - size / 2,
+      y: box.y + fy * box.height - size / 2,
+      width: size,
+      height: size,
+    };
+    for (const [name, value] of Object.entries(place)) handle.setAttribute(name, String(value));
     handles.append(handle);
   }
 };
@@ -189,7 +192,10 @@ const draw = (event) => {
   let box = null;
   drag(
     event,
-    (point, start, free) => place(rect, (box = spanned(start, point, targets, free))),
+    (point, start, free) => {
+      box = spanned(start, point, targets, free);
+      place(rect, box);
+    },
     () => {
       rect.remove();
       setDrawing(false);
