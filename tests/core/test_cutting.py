@@ -5,9 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
+import pyvips
 
 from gefa.core.cut.glob import covers
 from gefa.core.errors import PartMissing, PlanError
+from gefa.core.make.prepare import prepare
 from gefa.core.plan.gather import gather
 from gefa.core.plan.plan import CutEntry, Plan, Rule, load_plan, parse_plan
 from gefa.core.read import read
@@ -237,3 +239,59 @@ def test_three_recipes_are_always_there() -> None:
         assert isinstance(recipe, Recipe)
         assert len(recipe.widths) >= 3
         assert any(format in (Format.JPEG, Format.PNG) for format in recipe.formats)
+
+
+@pytest.mark.parametrize(
+    ("name", "words"),
+    [
+        ("Glued#figure", "Name it 'Glued #figure'"),
+        ("Spaced # figure", "Name it 'Spaced #figure'"),
+        ("Wide ＃figure", "Name it 'Wide #figure'"),
+        ("#figure Before", "Name it 'Before #figure'"),
+        ("Stop #figure.", "Name it 'Stop #figure'"),
+        ("(#figure) Round", "#figure"),
+        ("Typo#figur", "#figure"),
+    ],
+)
+def test_what_nearly_is_a_tag_is_told(tmp_path: Path, name: str, words: str) -> None:
+    source = survey(read(ora(tmp_path / "d.ora", 40, 40, [L(name, flat(9, 9))])))
+    (warning,) = gather(source, Plan(), default=True).warnings
+    assert "not read as a tag" in warning.reason
+    assert words in warning.reason
+
+
+@pytest.mark.parametrize("name", ["Kite #1", "Colour #ff8800", "No. 7", "C#", "#"])
+def test_numbers_and_colours_are_no_tags(tmp_path: Path, name: str) -> None:
+    source = survey(read(ora(tmp_path / "d.ora", 40, 40, [L(name, flat(9, 9))])))
+    found = gather(source, Plan(), default=True)
+    assert not [warning for warning in found.warnings if "not read as a tag" in warning.reason]
+
+
+def test_one_unknown_tag_does_not_switch_the_default_off(tmp_path: Path) -> None:
+    layers = [L("Kite #figrue", flat(9, 9)), L("Sky", flat(9, 9)), L("Sand", flat(9, 9))]
+    source = survey(read(ora(tmp_path / "d.ora", 40, 40, layers)))
+    found = gather(source, Plan(), default=True)
+    assert {"Sky", "Sand"} <= {cut.name for cut in found.cuts}
+    assert any("Did you mean 'figure'?" in warning.reason for warning in found.warnings)
+
+
+def test_a_rule_or_an_entry_that_matches_nothing_is_told_with_the_closest(tmp_path: Path) -> None:
+    source = survey(read(ora(tmp_path / "d.ora", 40, 40, [L("Kite", flat(9, 9))])))
+    plan = Plan(
+        rules=(Rule(parts="Kites/*", recipe="icon"), Rule(parts="Kit*", recipe="icon")),
+        cuts=(CutEntry(part="Kitty"),),
+    )
+    reasons = [remark.reason for remark in gather(source, plan, default=False).unmatched]
+    assert reasons == [
+        "the source has no part 'Kitty'. The closest part is 'Kite'.",
+        "the rule 'Kites/*' matches no part. The closest part is 'Kite'.",
+    ]
+
+
+def test_a_rule_over_an_empty_layer_is_no_failure(tmp_path: Path) -> None:
+    empty = pyvips.Image.black(9, 9, bands=4).copy(interpretation="srgb")
+    layers = [L("Icons", empty), L("Kite", flat(9, 9))]
+    source = survey(read(ora(tmp_path / "d.ora", 40, 40, layers)))
+    prepared = prepare(source, Plan(rules=(Rule(parts="**", recipe="icon"),)))
+    assert not prepared.failed
+    assert [remark.cut for remark in prepared.left_out] == ["Icons"]

@@ -7,8 +7,11 @@ import numpy as np
 import pytest
 
 from gefa.core.geometry import Rect
+from gefa.core.plan.plan import Plan
 from gefa.core.read import read
 from gefa.core.read.document import Document, Kind
+from gefa.core.read.survey import survey
+from tests.core.test_export import run
 from tests.make import BLUE, GREEN, RED, G, L, dot, flat, largest_difference, loaded, ora
 
 
@@ -173,3 +176,82 @@ def test_the_poster_is_the_design_it_is_meant_to_be(poster: Path) -> None:
     alpha = document.render(document.part("Words/Sun badge"), Rect(1180, 1408, 320, 324), 320)
     levels = np.unique(alpha.numpy()[..., 3])
     assert len(levels) > 50, "the shadow is soft"
+
+
+# -- files as other programs write them ----------------------------------------------------------
+
+
+def packed(path: Path, xml: str, members: dict[str, bytes], mimetype: str = "first") -> Path:
+    """A zip with a stack.xml and these members, written as they are named."""
+    with zipfile.ZipFile(path, "w") as archive:
+        if mimetype == "first":
+            archive.writestr("mimetype", "image/openraster")
+        archive.writestr("stack.xml", xml)
+        for name, data in members.items():
+            archive.writestr(name, data)
+        if mimetype == "last":
+            archive.writestr("mimetype", "image/openraster")
+    return path
+
+
+def png(colour: tuple[int, int, int]) -> bytes:
+    return bytes(flat(30, 20, colour).pngsave_buffer())
+
+
+def stack(*layers: str) -> str:
+    return f'<image w="60" h="40"><stack>{"".join(layers)}</stack></image>'
+
+
+@pytest.mark.parametrize("mimetype", ["first", "last", "none"])
+def test_a_stack_in_a_zip_is_a_design_wherever_its_type_lies(tmp_path: Path, mimetype: str) -> None:
+    xml = stack('<layer name="Kite" src="data/k.png" x="3" y="4"/>')
+    document = read(packed(tmp_path / "d.ora", xml, {"data/k.png": png(RED)}, mimetype))
+    assert document.format == "openraster"
+    assert document.extent(document.part("Kite")) == Rect(3, 4, 30, 20)
+
+
+@pytest.mark.parametrize("src", ["./data/k%20a.png", "data/../data/k a.png", "/data/k a.png"])
+def test_paths_of_bitmaps_are_resolved(tmp_path: Path, src: str) -> None:
+    xml = stack(f'<layer name="Kite" src="{src}"/>')
+    document = read(packed(tmp_path / "d.ora", xml, {"data/k a.png": png(RED)}))
+    assert document.extent(document.part("Kite")) == Rect(0, 0, 30, 20)
+
+
+@pytest.mark.parametrize(
+    "src", ["../k.png", "data/../../k.png", "/etc/passwd", "", "data/gone.png"]
+)
+def test_a_lost_bitmap_costs_its_layer_and_no_other(tmp_path: Path, src: str) -> None:
+    (tmp_path / "k.png").write_bytes(png(RED))
+    xml = stack(f'<layer name="Lost" src="{src}"/>', '<layer name="Kite" src="data/k.png" x="5"/>')
+    surveyed = survey(read(packed(tmp_path / "d.ora", xml, {"data/k.png": png(GREEN)})))
+    assert surveyed.part("Kite").extent == Rect(5, 0, 30, 20)
+    assert surveyed.part("Lost").problem
+    source = packed(tmp_path / "e.ora", xml, {"data/k.png": png(GREEN)})
+    _, reports = run(source, tmp_path / "out", Plan())
+    assert [report.record.name for report in reports if report.files] == ["Kite"]
+
+
+def test_a_layer_that_is_not_to_be_seen_is_fine(tmp_path: Path) -> None:
+    """Opacity 0: nothing visible, and its bitmap can be taken out all the same."""
+    xml = stack('<layer name="Ghost" src="data/g.png" opacity="0"/>',
+                '<layer name="Kite" src="data/k.png"/>')  # fmt: skip
+    members = {"data/g.png": png(RED), "data/k.png": png(GREEN)}
+    document = read(packed(tmp_path / "d.ora", xml, members))
+    surveyed = survey(document)
+    keys = {original.part: original.key for original in surveyed.originals}
+    assert set(keys) == {"Ghost", "Kite"}
+    assert document.original_bytes(keys["Ghost"]) == members["data/g.png"]
+    assert document.extent(document.part("Ghost")).empty
+
+
+def test_many_faint_layers_in_groups_are_composed_without_steps(tmp_path: Path) -> None:
+    """Forty layers at one per cent: in whole levels of 255 none of them would be seen."""
+    layers = [
+        L(f"Haze {n}", flat(20, 20, (255, 255, 255)), 0, 0, {"opacity": "0.01"}) for n in range(40)
+    ]
+    inner = G("Inner", layers[:20], {"isolation": "isolate"})
+    group = G("Outer", [inner, *layers[20:]], {"isolation": "isolate", "opacity": "0.9"})
+    document = read(ora(tmp_path / "d.ora", 20, 20, [group, L("Ground", flat(20, 20, (0, 0, 0)))]))
+    image = document.render(document.canvas, document.canvas_rect, 20)
+    wanted = 255 * 0.9 * (1 - 0.99**40)
+    assert abs(image(5, 5)[0] - wanted) <= 1

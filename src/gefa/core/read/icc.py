@@ -72,8 +72,10 @@ CURVES = {
     14: SRGB_CURVE,
     15: SRGB_CURVE,
 }
-"""by TransferCharacteristics (H.273, table 3). Browsers show video's curves (1, 6, 14, 15) as
-sRGB's, which they nearly are once seen on a screen"""
+"""by TransferCharacteristics (H.273, table 3), as browsers show AVIF: video's curves (1, 6, 14, 15)
+as sRGB's"""
+PNG_CURVES = CURVES | dict.fromkeys((1, 6, 14, 15), Curve(2.4))
+"""as browsers show PNG: video's curves as a video screen does (ITU-R BT.1886)"""
 HDR_CURVES = {16: "PQ", 18: "HLG"}
 """of high dynamic range: more light than a file for a website can hold"""
 

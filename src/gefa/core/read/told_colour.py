@@ -7,13 +7,14 @@ PNG has cICP, gAMA and cHRM (PNG 3, section 13.14 gives their order); AVIF and H
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
 from gefa.core.read.icc import (
     CURVES,
     HDR_CURVES,
+    PNG_CURVES,
     PRIMARIES,
     SRGB,
     Curve,
@@ -23,6 +24,9 @@ from gefa.core.read.icc import (
 )
 
 _UNSPECIFIED = 2
+SRGB_GAMA = 45_455
+"""the gAMA that PNG 3 (section 11.3.2.5) has sRGB pictures tell beside their sRGB chunk; browsers
+take a picture that tells it alone for sRGB, too"""
 _PNG_START = b"\x89PNG\r\n\x1a\n"
 _MOST_CHUNKS = 2_000
 _MOST_HEAD = 4_000_000
@@ -51,7 +55,7 @@ def colour_of_png(path: Path, *, grey: bool) -> ToldColour | None:
         primaries, transfer, _, full = chunks[b"cICP"]
         if full != 1:
             return ToldColour(problem="is coded in narrow range (cICP), which is taken for full")
-        return _coded(primaries, transfer, grey=grey)
+        return _coded(primaries, transfer, PNG_CURVES, grey=grey)
     if b"iCCP" in chunks or b"sRGB" in chunks or not chunks.keys() & {b"gAMA", b"cHRM"}:
         return None
     return _measured(chunks, grey=grey)
@@ -88,6 +92,8 @@ def _measured(chunks: dict[bytes, bytes], *, grey: bool) -> ToldColour:
             primaries = Primaries(red, green, blue, white)
     gama = chunks.get(b"gAMA", b"")
     if len(gama) == 4 and (value := struct.unpack(">I", gama)[0]):
+        if value == SRGB_GAMA and primaries == SRGB:
+            return PLAIN
         curve = Curve(100_000 / value)
     if not 0.1 < curve.gamma < 10:
         return ToldColour(problem=f"tells a gamma of {curve.gamma:.3g} (gAMA), which is ignored")
@@ -97,7 +103,7 @@ def _measured(chunks: dict[bytes, bytes], *, grey: bool) -> ToldColour:
         return ToldColour(problem="tells primaries that no light can have (cHRM); ignored")
 
 
-def _coded(primaries: int, transfer: int, *, grey: bool) -> ToldColour:
+def _coded(primaries: int, transfer: int, curves: Mapping[int, Curve], *, grey: bool) -> ToldColour:
     if transfer in HDR_CURVES:
         label = HDR_CURVES[transfer]
         return ToldColour(
@@ -105,7 +111,7 @@ def _coded(primaries: int, transfer: int, *, grey: bool) -> ToldColour:
             " in standard dynamic range"
         )
     known = PRIMARIES.get(1 if primaries == _UNSPECIFIED else primaries)
-    curve = CURVES.get(13 if transfer == _UNSPECIFIED else transfer)
+    curve = curves.get(13 if transfer == _UNSPECIFIED else transfer)
     if known is None or curve is None:
         return ToldColour(
             problem=f"names primaries {primaries} and transfer {transfer}, which are not known"
@@ -125,7 +131,7 @@ def colour_of_heif(path: Path) -> ToldColour | None:
     if coded is None:
         return None
     primaries, transfer = struct.unpack(">HH", coded[:4])
-    return _coded(primaries, transfer, grey=False)
+    return _coded(primaries, transfer, CURVES, grey=False)
 
 
 def _boxes(data: bytes, start: int, end: int, depth: int = 0) -> Iterator[tuple[bytes, bytes]]:
