@@ -1,0 +1,6 @@
+"""The command line.
+
+In reading order:
+
+- ``app``: The command line
+"""

@@ -12,6 +12,10 @@ for job in prepare(survey_for(document, plan), plan).jobs:
     report = carry_out(job, lambda: document, shelf)
     print(report.record.markup)
 ```
+
+Its folders, in the order of the job: ``read``, ``treat``, ``cut``, ``plan``, ``deliver``, ``make``,
+``look``, ``slots``; each imports only those before it. All of them share ``errors``, ``geometry``,
+``units``, ``files``, ``pixels`` and ``threads``.
 """
 
 from importlib import import_module

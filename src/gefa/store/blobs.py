@@ -51,8 +51,8 @@ class BlobStore:
         return Blob(sha256, len(data))
 
     def touch(self, sha256: str) -> bool:
-        """Whether the blob is there; if so it counts as new, so that nobody clears it away before
-        it is noted what needs it."""
+        """Whether the blob is there. Its age begins anew: the sweep leaves young blobs alone, and
+        the row that needs this one may not be written yet."""
         return self._touched(self.local(sha256))
 
     @staticmethod

@@ -19,6 +19,7 @@ from gefa.store.blobs import Blob, BlobStore
 
 NOT_THERE = frozenset({"404", "NoSuchKey", "NotFound"})
 LOCAL_BYTES = 20_000_000_000
+"""of copies on a machine, if nothing else is said: a batch of 100-megapixel sources fits"""
 RENEWED_AFTER = 3600.0
 """seconds; far less than a blob is kept that nothing refers to, and so long that what is used again
 and again is not written again each time"""
@@ -178,8 +179,7 @@ class BucketBlobs(BlobStore):
             self._make_room(blob.bytes)
 
     def _renewed(self, sha256: str) -> bool:
-        """Whether the bucket has the blob; one that has been there for long counts as new then, as
-        ``touch`` promises."""
+        """Whether the bucket has the blob. The age of an old one begins anew, as ``touch`` says."""
         age = self.bucket.age(blob_key(sha256))
         if age is not None and age > RENEWED_AFTER:
             try:

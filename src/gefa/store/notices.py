@@ -12,6 +12,7 @@ from gefa.store.models import Notification, Slot, Upload, now
 RETRIES = tuple(timedelta(seconds=s) for s in (5, 30, 120, 600, 3_600, 21_600, 86_400))
 """how long after each failed try the next one is"""
 SHOWN = 20
+"""notices on the page of a slot"""
 
 
 def notify(session: Session, slot: Slot, upload: Upload, url: str, kind: str) -> None:

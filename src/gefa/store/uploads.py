@@ -26,8 +26,11 @@ from gefa.store.variants import (
 )
 
 MAX_ALT = 2_000
+"""characters: some minutes of being read aloud"""
 MAX_TAGS = 30
+"""of an upload: the feed shows them in one line"""
 MAX_TAG = 60
+"""characters"""
 
 
 class Described(BaseModel):

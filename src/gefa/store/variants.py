@@ -112,7 +112,7 @@ def drop_waiting(session: Session, upload_id: str) -> None:
         if variant.waiting:
             session.delete(variant)
     served = [variant for variant in current if not variant.waiting]
-    # Files that are the same in both are known by the job that is forgotten.
+    # A file that both jobs made carries the id of the newer job, whose other files are gone now.
     newest = max((variant.job_id for variant in served), default="")
     for variant in served:
         variant.job_id = newest

@@ -1,0 +1,16 @@
+"""What is seen: the application, and what all pages share.
+
+In reading order:
+
+- ``app``: The web application: pages, API and delivery over one data folder
+- ``security``: Who may ask
+- ``services``: What the pages and the API work with, made once for each application
+- ``problems``: Errors as answers
+- ``templating``: Pages from Jinja templates
+- ``template_filters``: Numbers as the pages show them, as filters for templates
+- ``fields``: The fields of a form that a page sent, each read as what it means
+- ``incoming``: Files on their way in: what they are called
+- ``sending``: Sending files that were made, or drawn for the screens, from the blob store
+- ``delivery``: ``/m/``
+- ``courier``: Tells other programs what they want to know
+"""

@@ -21,7 +21,9 @@ from gefa.store.store import Store
 from gefa.web.api.answers import described
 
 PAUSE_SECONDS = 0.5
+"""between two looks for notices: nobody waits for them at a screen"""
 PATIENCE_SECONDS = 10.0
+"""the server of an address that answers slowly must not hold up the others"""
 log = logging.getLogger("gefa.courier")
 
 

@@ -7,13 +7,13 @@ stay in memory. Nothing is ever made for a request.
 from __future__ import annotations
 
 import sqlite3
-from collections import OrderedDict
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import parse_qs, quote
 
 import anyio.to_thread
+from cachetools import LRUCache
 from sqlmodel import Session, col, select
 from starlette.datastructures import Headers
 from starlette.responses import FileResponse, JSONResponse, Response
@@ -34,10 +34,13 @@ A_WHILE = "public, max-age=300"
 NOT_KEPT = "private, no-store"
 HINTS = ("Sec-CH-Width", "Sec-CH-DPR")
 MAX_W = 100_000
+"""px; no screen asks for more"""
 MIN_DIGEST = 8
+"""hex digits of an address that are compared: 32 bits among the few files of one path"""
 REMEMBERED = 20_000
 """addresses"""
 HELD_BYTES = 64_000_000
+"""of small files in memory: about 3,000 thumbnails, which a busy page asks for most"""
 SMALL_BYTES = 1_000_000
 """bytes of a file that is kept in memory"""
 
@@ -228,8 +231,7 @@ class SmallFiles:
         self._version = -1
         self._files: dict[tuple[str, str, str], Served | None] = {}
         self._pictures: dict[str, ServedUpload | None] = {}
-        self._bytes: OrderedDict[str, bytes] = OrderedDict()
-        self._held = 0
+        self._bytes: LRUCache[str, bytes] = LRUCache(HELD_BYTES, getsizeof=len)
 
     def _fresh(self) -> int:
         """Forget everything if the database has changed; which version it has."""
@@ -308,19 +310,10 @@ class SmallFiles:
     # -- small files in memory, the least used go first -----------------------------------
 
     def bytes_of(self, found: Served) -> bytes | None:
-        held = self._bytes.get(found.sha256)
-        if held is not None:
-            self._bytes.move_to_end(found.sha256)
-        return held
+        return self._bytes.get(found.sha256)
 
     def hold(self, found: Served, data: bytes) -> None:
-        if found.sha256 in self._bytes:
-            return
         self._bytes[found.sha256] = data
-        self._held += len(data)
-        while self._held > HELD_BYTES:
-            _, dropped = self._bytes.popitem(last=False)
-            self._held -= len(dropped)
 
 
 def _named(variants: Iterable[Variant], digest: str) -> Served | None:

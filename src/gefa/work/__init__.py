@@ -1,0 +1,22 @@
+"""What works: a queue, the one who plans, and processes that do the work with pixels.
+
+In reading order:
+
+- ``queue``: The queue between the one who plans and the ones who work
+- ``kinds``: Every kind of task: what does the work, and how what came of it is written down
+- ``tasks``: What a worker process does
+- ``upload``: Treating an uploaded picture by a slot's settings
+- ``preview``: What the screens show of a source
+- ``perform``: Doing a task in a process for pixels, from plain values to plain values
+- ``pool``: Processes that do the work with pixels
+- ``parent``: Processes that end with the process that started them, however that ended
+- ``worker``: ``gefa worker``
+- ``foreman``: Keeps the database and the queue in step
+- ``settle``: Writing down what became of a job
+- ``settle_upload``: Writing down what became of an upload
+- ``housekeeper``: Clears away, from time to time, what nobody needs any more
+- ``saves``: Waiting for files to be saved, and until they are saved whole
+- ``source_watcher``: The folders that the server watches for new revisions of its sources
+- ``batch``: ``gefa export``: many sources into one folder, on all cores, with no server
+- ``publish``: Writing a site's live variants as plain files, for a host that only serves files
+"""

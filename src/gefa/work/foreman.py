@@ -24,6 +24,7 @@ from gefa.work.queue import Lease, Outcome, TaskMessage, WorkQueue, alive
 MAX_SENT = 10
 """how often a job may be lost with its worker before it is given up"""
 LOOK_SECONDS = 1.0
+"""between two looks for lost jobs"""
 STALE_SECONDS = 30.0
 """after which a worker that shows no beat is taken for dead"""
 UNSEEN_SECONDS = 3.0

@@ -11,7 +11,9 @@ from gefa.store.store import Store
 from gefa.store.sweep import sweep_blobs, sweep_originals, sweep_rows
 
 TURN_SECONDS = 30.0
+"""originals that a slot does not keep are gone within a minute of their upload"""
 BLOBS_SECONDS = 24 * 3600.0
+"""between two sweeps of all blobs, which read the whole database"""
 FIRST_BLOBS_SECONDS = 600.0
 """after the start: what a restart finds to do comes first"""
 log = logging.getLogger("gefa.housekeeper")

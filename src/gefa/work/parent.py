@@ -8,6 +8,7 @@ import time
 from collections.abc import Callable
 
 _LOOK_SECONDS = 0.5
+"""how long a process may outlive its parent"""
 
 
 def when_gone(parent: int, then: Callable[[], None]) -> None:

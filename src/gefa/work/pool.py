@@ -21,9 +21,11 @@ from gefa.work.parent import when_gone
 TRIES = 2
 """how often a call is made before a crash is put down to its picture"""
 CALL_SECONDS = 900.0
+"""a call that takes longer is taken for one that hangs"""
 YIELDING = 10
 """niceness: about a tenth of the weight of a process that does not yield"""
 _LOOK_SECONDS = 1.0
+"""how long a broken pool may go unnoticed by a call that waits"""
 
 
 class Crashed(GefaError):
@@ -40,8 +42,8 @@ class Call:
     processes: ProcessPool
 
     def result(self) -> Any:
-        """What came of it. Raises BrokenProcessPool also where nothing can come of it any more: a
-        call made in the moment in which the processes break is told by nobody."""
+        """What came of it. Raises BrokenProcessPool also where the processes broke in the moment of
+        the call: the pool itself then tells nobody."""
         while not wait([self.future], _LOOK_SECONDS).done:
             if not self.processes.active and not wait([self.future], _LOOK_SECONDS).done:
                 raise BrokenProcessPool("the processes broke before they were asked")

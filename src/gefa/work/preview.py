@@ -18,7 +18,9 @@ from gefa.store.blobs import BlobStore
 LARGE = 1600
 """px of the longer side of the picture on the Cut screen"""
 SMALL = 480
+"""px of the longer side on the wall: twice the width of a tile there, for dense screens"""
 TILE = 512
+"""px of a side: about 30 tiles for a large screen, and few enough files for one zip"""
 PICKED_FROM = 40
 """alpha (0..255) from which a pixel counts as its part's when it is pointed at"""
 

@@ -20,6 +20,7 @@ STILL_SECONDS = 0.12
 PATIENCE_SECONDS = 3.0
 """how long a file that cannot be read may be one that is still being written"""
 _LOOK_SECONDS = 0.03
+"""a save is followed within the time that somebody needs to look up"""
 
 
 def saved(paths: Sequence[Path], stop: threading.Event | None = None) -> Iterator[set[Path]]:

@@ -19,6 +19,7 @@ from gefa.store.store import Store
 from gefa.work.saves import PATIENCE_SECONDS, saved, wait_until_still
 
 IDLE_SECONDS = 2.0
+"""between two looks where no source is watched"""
 log = logging.getLogger("gefa.watcher")
 
 

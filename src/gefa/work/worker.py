@@ -18,7 +18,9 @@ from gefa.work.pool import Pool
 from gefa.work.queue import Outcome, TaskMessage, WorkQueue, beat
 
 BEAT_SECONDS = 2.0
+"""a fifteenth of STALE_SECONDS: several beats may be late before a worker is taken for dead"""
 _GRACE_SECONDS = 5.0
+"""to put tasks down before a worker without a server ends itself"""
 _ANSWER_WAITS = (0.2, 1.0, 5.0, 20.0)
 """seconds before an answer is tried again"""
 log = logging.getLogger("gefa.worker")

@@ -17,6 +17,7 @@ TOLERANCE = 12
 SMALLEST = 4
 """px of a side below which an object is taken for dirt"""
 MAX_SUGGESTED = 2_000
+"""slices: a sheet of more objects is a texture"""
 
 
 def suggested(objects: list[Rect], distance: int = 8) -> list[Rect]:

@@ -1,0 +1,14 @@
+"""Deliver: names, markup and manifests of files that were made.
+
+In reading order:
+
+- ``names``: File names that are safe in every file system and every URL, and never clash
+- ``manifest``: What a run made, as a file that other programs can read
+- ``markup``: HTML that lets a browser choose the right variant
+- ``conditions``: CSS lengths and media conditions
+- ``browser``: Which file a browser loads of a ``<picture>``
+- ``negotiate``: Which of the files that exist answers a request that names none
+- ``bundle``: The zip of a run: variants, manifest, markup
+- ``layout``: The files laid out again as they lie in the design
+- ``compare``: Two runs of a source beside each other
+"""

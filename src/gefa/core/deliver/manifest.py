@@ -5,6 +5,7 @@ from __future__ import annotations
 from pydantic import BaseModel, ConfigDict
 
 from gefa.core.cut.cut import Origin, Remark
+from gefa.core.deliver.negotiate import sent_to_large_screens
 from gefa.core.pixels import AlphaKind
 from gefa.core.treat.formats import Format
 
@@ -128,14 +129,12 @@ class Manifest(BaseModel):
             failed=len(self.failed),
             bytes=sum(file.bytes for file in self.files),
             baseline=sum(cut.baseline_bytes or 0 for cut in based),
-            served=sum(_served(grouped.get(cut.name, [])) for cut in based),
+            served=sum(
+                sent.bytes
+                for cut in based
+                if (sent := sent_to_large_screens(grouped.get(cut.name, [])))
+            ),
         )
 
     def to_json(self) -> str:
         return self.model_dump_json(indent=2) + "\n"
-
-
-def _served(files: list[File]) -> int:
-    """Bytes of the lightest file at the largest width."""
-    widest = max((file.width for file in files), default=0)
-    return min((file.bytes for file in files if file.width == widest), default=0)

@@ -127,9 +127,10 @@ def _behaviour(dress: ImgBehaviour) -> str:
 
 
 def preload(shown: Sequence[MediaCase]) -> str:
-    """``<link>`` elements that have a page load the picture at once, in its newest format. Unlike
-    sources, links do not shut each other out, so each says that none before it holds. That cannot
-    be said of a condition that names a medium: what comes after it gets no link."""
+    """``<link>`` elements that have a page load the picture at once, in its newest format. A
+    browser takes the first ``<source>`` that fits, but every ``<link>`` that fits: so each link
+    repeats the conditions before it, negated. CSS cannot negate a condition that names a medium;
+    the cases after such a one get no link."""
     lines: list[str] = []
     before: list[str] = []
     for one in shown:

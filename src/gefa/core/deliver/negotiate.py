@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Protocol, TypeVar
 
 from gefa.core.treat.formats import FORMATS, Format
@@ -27,6 +27,25 @@ class Servable(Protocol):
 
 
 File = TypeVar("File", bound=Servable)
+
+
+class Sized(Protocol):
+    """A file of some width in px and weight in bytes."""
+
+    @property
+    def width(self) -> int: ...
+
+    @property
+    def bytes(self) -> int: ...
+
+
+AnySized = TypeVar("AnySized", bound=Sized)
+
+
+def sent_to_large_screens(files: Iterable[AnySized]) -> AnySized | None:
+    """What stands for a cut: the lightest of its widest files, which is what most visitors with a
+    large screen are sent. None without any."""
+    return min(files, key=lambda file: (-file.width, file.bytes), default=None)
 
 
 def preferences(accept: str) -> dict[Format, float]:

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import File
+from gefa.core.deliver.negotiate import sent_to_large_screens
 from gefa.core.make.job import CutJob
 from gefa.core.make.made import CutFacts
 from gefa.core.pixels import AlphaKind
@@ -55,11 +56,10 @@ def _apart(one: str, other: str) -> float:
 
 
 def _heavy(facts: CutFacts, files: Sequence[File]) -> Iterator[str]:
-    widest = max((file.width for file in files), default=0)
-    lightest = min((file.bytes for file in files if file.width == widest), default=0)
-    if lightest > facts.baseline_bytes:
+    sent = sent_to_large_screens(files)
+    if sent is not None and sent.bytes > facts.baseline_bytes:
         yield (
-            f"its lightest file of {widest:,} px, {weight(lightest)}, is heavier than"
+            f"its lightest file of {sent.width:,} px, {weight(sent.bytes)}, is heavier than"
             f" its baseline, {weight(facts.baseline_bytes)}"
         )
 

@@ -13,6 +13,7 @@ from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Aim, Recipe, Steps
 
 USUAL_STEPS = 5
+"""widths that steps usually end with, for the time left"""
 USUAL_FORMATS = (Format.AVIF, Format.WEBP, Format.JPEG)
 """what cuts usually get, where that is chosen while they are made"""
 

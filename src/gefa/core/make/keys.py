@@ -16,6 +16,7 @@ from gefa.core.treat.recipe import Aim, AlphaPolicy, Fit, Keep, Recipe
 SEARCH = 2
 """edition of the search for a quality: another one may find another file for the same look"""
 TONE = 1
+"""edition of the tone lift"""
 MOVING = 3
 """edition of how frames are composed"""
 

@@ -14,6 +14,7 @@ from gefa.core.read.document import Document
 from gefa.core.read.svg.drawing import DPI
 
 JPEG_QUALITY = 92
+"""of pictures in a PDF, which people print and zoom into"""
 MAX_SIDE = 6_000
 """px of the longer side of a page's picture"""
 MAX_PAGE_MM = 5_000.0

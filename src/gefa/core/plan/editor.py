@@ -19,8 +19,8 @@ from gefa.core.treat.recipe import OwnQuality
 
 @dataclass(frozen=True)
 class PlanEditor:
-    """Edits ``plan`` for ``source``; every method gives the new plan. PlanError where something is
-    named that is not there.
+    """Edits ``plan`` for ``source``; every method gives the new plan. PlanError where the caller
+    names a part, rule, slice or recipe that does not exist.
 
     A ``line`` is one of the cuts of a part: the id of its entry or, where the plan has none for the
     part yet, its number among those that tags and rules ask for. An empty one is the first.

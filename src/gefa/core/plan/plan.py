@@ -28,6 +28,7 @@ from gefa.core.geometry import Rect
 from gefa.core.treat.recipe import BUILT_IN, RECIPE_NAME, OwnQuality, Recipe
 
 MAX_LINES = 2_000
+"""columns, rows or guides: a slice of a few px each on the largest canvas"""
 _CELL = re.compile(r"r[1-9]\d*-c[1-9]\d*")
 _PERCENT = re.compile(r"\s*(\d+(?:\.\d+)?)\s*%\s*")
 FARTHEST = 100_000

@@ -8,6 +8,7 @@ from pathlib import Path
 from gefa.core.read.sniff import FileKind
 
 _TAIL = 1024
+"""bytes in which an end marker is looked for: some programs add padding"""
 
 
 def looks_whole(path: Path, kind: FileKind) -> bool:

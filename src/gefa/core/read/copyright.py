@@ -9,6 +9,7 @@ from gefa.core.read.part_names import one_line
 _FIELD = "exif-ifd0-Copyright"
 COPYRIGHT_TAG = 0x8298
 _MOST = 300
+"""characters that are kept"""
 
 
 def copyright_of(image: pyvips.Image) -> str:

@@ -8,13 +8,17 @@ from gefa.core.geometry import Size
 MAX_SIDE = 100_000
 """px"""
 MAX_MEGAPIXELS = 500.0
+"""five times the largest source that practitioners bring; a worker holds tiles of it only"""
 MAX_DEPTH = 128
 """groups inside groups"""
 MAX_PARTS = 20_000
+"""of a design: a longer list is nothing that a person could work with"""
 MAX_PAGES = 1_000
+"""of a TIFF"""
 MAX_FRAMES = 1_000
 """of an animation that is kept moving"""
 MAX_XML_BYTES = 64_000_000
+"""of a drawing: the tree of its elements takes a multiple of that in memory"""
 MAX_LAYER_BYTES = 1_000_000_000
 """bytes of one file inside a design, unpacked"""
 

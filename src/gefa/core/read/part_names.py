@@ -10,6 +10,7 @@ _TAG = re.compile(r"#([\w-]+)")
 _NEAR_TAG = re.compile(r"[#＃﹟]\s?([\w-]+)")
 """a number sign of any width before a word, wherever it stands"""
 _MAX_NAME = 300
+"""characters"""
 
 
 def split_tags(raw: str) -> tuple[str, tuple[str, ...]]:

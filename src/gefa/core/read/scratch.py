@@ -22,11 +22,12 @@ from numpy.typing import NDArray
 TILE = 512
 """px of a side"""
 KEPT_SECONDS = 24 * 3600.0
+"""a copy that nobody used for a day: a batch that pauses over night finds its own"""
 
 
 class Scratch:
-    """Copies and measurements by key, in ``folder``; by default copies only, in one of its own
-    that goes with the object.
+    """Copies and measurements by key, in ``folder``. Without a folder it makes one of its own for
+    copies, and removes that folder at its end.
 
     Several processes may share a folder: the first that needs a copy makes it, the others wait.
     """

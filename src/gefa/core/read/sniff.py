@@ -6,6 +6,7 @@ import zlib
 from enum import StrEnum
 
 HEAD_BYTES = 4096
+"""of a file: an SVG may begin with comments and a DOCTYPE"""
 
 
 class FileKind(StrEnum):

@@ -29,6 +29,7 @@ SRGB_GAMA = 45_455
 take a picture that tells it alone for sRGB, too"""
 _PNG_START = b"\x89PNG\r\n\x1a\n"
 _MOST_CHUNKS = 2_000
+"""before the pixels of a PNG: a file may have any number, and reading must end"""
 _MOST_HEAD = 4_000_000
 """bytes of an AVIF or HEIC that its boxes of metadata lie in"""
 _CONTAINERS = {b"meta": 4, b"iprp": 0, b"ipco": 0}

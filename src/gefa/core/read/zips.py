@@ -16,6 +16,7 @@ from gefa.core.read.part_names import one_line
 from gefa.core.read.sniff import HEAD_BYTES, KINDS_IN_WORDS, ZIP_START, sniff
 
 MAX_MEMBERS = 5_000
+"""of a zip of sources, as many as can be brought in at once"""
 MAX_BYTES = 8_000_000_000
 """of all files in a zip, unpacked"""
 _BROKEN = (zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedError, RuntimeError)

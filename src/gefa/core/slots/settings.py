@@ -38,6 +38,7 @@ SLOT_FILE_NAME = "{source}-{cut}-{width}.{ext}"
 WHOLE = "whole"
 """the crop of a slot that names none"""
 MAX_CROPS = 24
+"""of a slot: each upload is made in all of them"""
 
 Side = Annotated[int, Field(ge=1, le=100_000)]
 Megapixels = Annotated[float, Field(gt=0, le=500)]

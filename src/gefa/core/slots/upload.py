@@ -20,6 +20,7 @@ from gefa.core.slots.settings import Folders, NamedCrop, SlotSettings
 from gefa.core.treat.recipe import Fit, Recipe, Share, Steps
 
 MAX_ZOOM = 8.0
+"""more keeps so few px that no width is left"""
 
 
 class Focus(BaseModel):
@@ -204,4 +205,4 @@ DECIDING = {
     "min_width", "min_height", "min_megapixels", "min_ratio",
     "max_width", "max_height", "max_megapixels", "max_ratio",
 }  # fmt: skip
-"""settings that another one of makes other files, or none"""
+"""the settings that decide which files are made: a change of any of them outdates an upload"""

@@ -1,0 +1,23 @@
+"""Treat: how pixels become a file.
+
+In reading order:
+
+- ``formats``: The formats Gefa writes: all that is known of each, in one row
+- ``curves``: How a value, a score or a weight, grows with an encoder's quality number
+- ``recipe``: Recipes: how a cut or an upload is treated
+- ``recipe_sentence``: A recipe as a sentence
+- ``ladder``: Which sizes a recipe makes of a picture
+- ``pictures``: One part through one recipe
+- ``invisible``: The colour of pixels that nobody sees
+- ``tone``: A light automatic lift of flat tones
+- ``mark``: A mark laid over a corner of a picture
+- ``nature``: What kind of picture one is
+- ``encode``: Pixels to the bytes of a file. Metadata and profiles are left behind
+- ``shown``: A file's pixels as browsers show them: what a visitor sees is what is scored
+- ``score``: How much like its reference a picture looks: SSIMULACRA2
+- ``score_weights``: The 108 weights of SSIMULACRA 2.1
+- ``quality_search``: Finding an encoder's quality number: for a look, or for a byte limit
+- ``encode_at_quality``: One variant's file, at a given quality or at one that is searched for
+- ``auto_formats``: Which formats a cut is worth making in
+- ``weight_steps``: Ladders by weight: widths whose files are evenly apart in bytes, not in px
+"""

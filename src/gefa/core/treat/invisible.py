@@ -18,6 +18,7 @@ STRIP_PIXELS = 2_000_000
 """of a picture that are worked on at once, at about 25 bytes each. In the next strip invisible
 colours begin anew, which nobody sees"""
 _FEW = 1e-6
+"""of full alpha: less is nothing but rounding"""
 
 Floats = NDArray[np.float32]
 

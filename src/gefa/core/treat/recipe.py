@@ -33,7 +33,7 @@ Share = Annotated[float, Field(ge=0, le=1)]
 
 
 def ratio_from_words(ratio: object) -> object:
-    """16 ÷ 9 for ``"16:9"``; what is no text is left to whoever asked. ValueError if it is none."""
+    """16 ÷ 9 for ``"16:9"``. Numbers pass through unchanged; ValueError for any other text."""
     if not isinstance(ratio, str):
         return ratio
     sides = _RATIO.fullmatch(ratio.strip())

@@ -19,6 +19,7 @@ CAREFUL = 0.92
 SHAPED_BY = 12
 """widths that the shape of the growth is measured at"""
 ROUGH_QUALITY = 70
+"""of the JPEG by which growth is measured: any middle quality grows alike"""
 
 Shape = Callable[[float], float]
 """how much heavier one width (px) is than another, in any unit"""

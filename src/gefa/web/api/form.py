@@ -28,6 +28,7 @@ if TYPE_CHECKING:
 
 FILE_FIELD = "file"
 MAX_FILES = 20
+"""at once; a website that sends more sends them one after another"""
 FORM_BYTES = 64_000
 """bytes that a form may have besides its files"""
 

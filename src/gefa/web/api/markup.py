@@ -34,6 +34,7 @@ from gefa.web.services import Services, ServicesOf
 router = APIRouter(prefix="/api/v1/uploads/{upload_id}", tags=["markup"])
 
 MAX_ART = 12
+"""crops by media condition in one picture: layouts have a few widths at which they change"""
 MASKS = {Mask.NONE: "", Mask.ROUNDED: "border-radius: 1rem", Mask.CIRCLE: "border-radius: 50%"}
 """CSS of each; a circle wants a square crop"""
 

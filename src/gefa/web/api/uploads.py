@@ -29,8 +29,11 @@ from gefa.web.services import Services, ServicesOf
 router = APIRouter(prefix="/api/v1", tags=["uploads"])
 
 MAX_WAIT = 60.0
+"""seconds: proxies between give up after about that time"""
 LISTED = 100
+"""uploads on a page of the list"""
 MAX_SIZES = 400
+"""characters: room for a dozen conditions"""
 _SETTLED = frozenset({UploadState.HELD, UploadState.LIVE, UploadState.REJECTED, UploadState.FAILED})
 
 

@@ -1,0 +1,24 @@
+"""The screens, each a module of addresses beside one of what it shows.
+
+In reading order:
+
+- ``sources``: Sources: bring files in, and the wall of what was brought in
+- ``cut``: Cut: one source, its picture beside the list of its parts and files
+- ``cut_view``: What the Cut screen shows: the tree of parts that is also the folder of files
+- ``weighing``: What the files of cuts weigh, as far as that is known before a run
+- ``edits``: What the Cut screen asks for, from the fields of a form to a change of the plan
+- ``stale``: Forms that were drawn from a plan which is another by now
+- ``runs``: Runs: live progress, then the sheet, the bundle, the manifest and the markup
+- ``run_view``: What the Run screen shows: how far it is, and the sheet of weights by cut and width
+- ``proof``: Proof
+- ``proof_view``: What the Proof screen shows: a file of a cut beside the picture it was made from
+- ``curve``: The curve of weight against look, as a drawing: one line for each format
+- ``recipes``: Recipes
+- ``recipe_form``: A recipe and the words of its sentence: from the one to the other and back
+- ``trial``: A recipe tried on a sample: one cut of one source, made as a run would make it
+- ``slots``: Slots
+- ``slot_form``: A slot's settings and the rows they are shown and changed in
+- ``slot_trial``: Trying a slot with a picture: what would be made, with nothing saved
+- ``uploads``: The feed of uploads
+- ``crop_view``: A crop as it is shown beside the picture: what it keeps, and the files made of it
+"""

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
+from gefa.core.deliver.negotiate import sent_to_large_screens
 from gefa.core.geometry import Rect
 from gefa.core.slots.settings import NamedCrop
 from gefa.core.treat.formats import Format
@@ -49,9 +50,9 @@ class CropView:
         return next((f for f in self.files if f.width == width and f.format == format), None)
 
     @property
-    def shown(self) -> _WeighedFile:
-        """The file to look at: the lightest of the widest."""
-        return min(self.files, key=lambda file: (-file.width, file.bytes))
+    def shown(self) -> _WeighedFile | None:
+        """The file to look at."""
+        return sent_to_large_screens(self.files)
 
 
 class Crops(list[CropView]):
@@ -81,12 +82,5 @@ class Crops(list[CropView]):
     @property
     def sent(self) -> int | None:
         """bytes of the lightest file at the largest width: what a large screen is sent."""
-        return heaviest_sent(self.files)
-
-
-def heaviest_sent(files: Sequence[_WeighedFile]) -> int | None:
-    """bytes of the lightest of the widest files; None without any."""
-    if not files:
-        return None
-    widest = max(file.width for file in files)
-    return min(file.bytes for file in files if file.width == widest)
+        sent = sent_to_large_screens(self.files)
+        return sent.bytes if sent else None

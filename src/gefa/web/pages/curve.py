@@ -23,6 +23,7 @@ LOWEST_LOOK = 30.0
 STEPS = (1, 2, 5)
 """of each power of ten, where weights are written"""
 MOST_WRITTEN = 7
+"""weights along the axis: more would touch each other"""
 
 
 @dataclass(frozen=True)

@@ -10,10 +10,9 @@ from typing import Annotated, Literal
 from urllib.parse import quote
 from zipfile import ZipFile
 
-from fastapi import APIRouter, Depends, Form, HTTPException, Request, Response, UploadFile
-from fastapi.responses import FileResponse, RedirectResponse
+from fastapi import APIRouter, Form, HTTPException, Request, Response, UploadFile
+from fastapi.responses import RedirectResponse
 from sqlmodel import Session, select
-from starlette.datastructures import FormData
 
 from gefa.core.cut.glob import escaped
 from gefa.core.errors import GefaError, PartMissing, PlanError
@@ -37,18 +36,19 @@ from gefa.store.sources import (
     undo,
     whole_plan,
 )
+from gefa.web.fields import FormOf
 from gefa.web.pages.cut_view import CutRow, CutView, view_of
 from gefa.web.pages.edits import EditForm, edit
 from gefa.web.pages.stale import is_stale
 from gefa.web.problems import Problem
+from gefa.web.sending import FOREVER, send_blob
 from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
 
 router = APIRouter()
 
-FOREVER = {"Cache-Control": "public, max-age=31536000, immutable"}
-MAX_FIELDS = 20_000
 MAX_PLAN_BYTES = 2_000_000
+"""a plan that names 20,000 parts has about as many"""
 TILE_TYPES = {"jpg": "image/jpeg", "webp": "image/webp"}
 
 
@@ -104,14 +104,8 @@ def board(request: Request, source_id: str, given: ServicesOf) -> Response:
     return page(request, "cut/_board.html", view=view)
 
 
-async def _form(request: Request) -> FormData:
-    return await request.form(max_fields=MAX_FIELDS)
-
-
 @router.post("/sources/{source_id}/plan")
-def change(
-    request: Request, source_id: str, given: ServicesOf, form: Annotated[FormData, Depends(_form)]
-) -> Response:
+def change(request: Request, source_id: str, given: ServicesOf, form: FormOf) -> Response:
     """Change the plan as the form's ``do`` says; answers with what looks different now."""
 
     def apply(session: Session, source: Source, revision: Revision) -> None:
@@ -364,7 +358,7 @@ def tile(
     with ZipFile(given.store.blobs.path(sha256)) as archive:
         data = archive.read(found)
     media_type = TILE_TYPES[found.rpartition(".")[2]]
-    return Response(data, media_type=media_type, headers=FOREVER)
+    return Response(data, media_type=media_type, headers={"Cache-Control": FOREVER})
 
 
 @lru_cache(maxsize=8)
@@ -389,5 +383,4 @@ def before_after(
     sha256 = pairs[index][which == "after"] if index < len(pairs) else ""
     if not sha256:
         raise HTTPException(404)
-    path = given.store.blobs.path(sha256)
-    return FileResponse(path, media_type="image/webp", headers=FOREVER)
+    return send_blob(given.store.blobs, sha256, "image/webp", FOREVER)

@@ -28,6 +28,7 @@ from gefa.web.pages.proof_view import quality_words
 from gefa.web.pages.weighing import Scales, Weighed, added
 
 MAX_INDENT = 8
+"""levels; deeper ones would leave no room for names"""
 ORIGINS = {
     "tag": "by tag",
     "rule": "by rule",

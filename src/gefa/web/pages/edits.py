@@ -7,7 +7,6 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from pydantic import ValidationError
-from starlette.datastructures import FormData
 
 from gefa.core.cut.shown_size import ShownSize, Unit
 from gefa.core.cut.suggest import suggested
@@ -15,51 +14,22 @@ from gefa.core.errors import PlanError
 from gefa.core.geometry import Rect
 from gefa.core.plan.editor import PlanEditor
 from gefa.core.plan.plan import Plan, Rule
+from gefa.web.fields import Fields
 
 
 @dataclass(frozen=True)
-class EditForm:
+class EditForm(Fields):
     """The fields of a form, and the separate objects of the source (canvas px)."""
 
-    form: FormData
     objects: list[Rect]
-
-    def text(self, field: str) -> str:
-        value = self.form.get(field, "")
-        return value if isinstance(value, str) else ""
-
-    def texts(self, field: str) -> list[str]:
-        return [value for value in self.form.getlist(field) if isinstance(value, str)]
 
     @property
     def line(self) -> str:
         """Which of a part's cuts; the first where the form does not say."""
         return self.text("line")
 
-    def on(self, field: str = "on") -> bool:
-        return self.text(field) in ("true", "on", "yes", "1")
-
-    def whole(self, field: str, default: int | None = None) -> int:
-        """A whole number; PlanError if it is none."""
-        text = self.text(field).strip()
-        if not text and default is not None:
-            return default
-        try:
-            return round(float(text))
-        except (ValueError, OverflowError):
-            raise PlanError(f"{field} is {text!r}.", advice="Give a whole number.") from None
-
-    def length(self, field: str) -> float | None:
-        text = self.text(field).strip().replace(",", ".")
-        if not text:
-            return None
-        try:
-            return float(text)
-        except ValueError:
-            raise PlanError(f"{field} is {text!r}.", advice="Give a number.") from None
-
     def rect(self) -> Rect:
-        rect = Rect(*(self.whole(side) for side in ("x", "y", "width", "height")))
+        rect = Rect(*(self.whole(side, side) for side in ("x", "y", "width", "height")))
         if rect.empty:
             raise PlanError("a slice needs a width and a height.", advice="Give at least 1 px.")
         return rect
@@ -80,11 +50,11 @@ class EditForm:
         return list(found)
 
     def size(self) -> ShownSize | None:
-        width, height = self.length("width"), self.length("height")
+        width, height = self.maybe("width", "width"), self.maybe("height", "height")
         if width is None and height is None:
             return None
         unit = self.text("unit") or "px"
-        dpi = self.length("dpi") or 300
+        dpi = self.maybe("dpi", "dpi") or 300
         return ShownSize(width=width, height=height, unit=Unit(unit), dpi=dpi)
 
 
@@ -165,7 +135,9 @@ EDITS: dict[str, tuple[Edit, Callable[[EditForm], str]]] = {
         lambda a: "Moved a rule up",
     ),
     "split": (
-        lambda editor, a: editor.split(a.whole("columns", 1), a.whole("rows", 1)),
+        lambda editor, a: editor.split(
+            a.whole("columns", "columns", 1), a.whole("rows", "rows", 1)
+        ),
         lambda a: f"Split into {a.text('columns') or 1} × {a.text('rows') or 1}",
     ),
     "guides": (
@@ -177,7 +149,7 @@ EDITS: dict[str, tuple[Edit, Callable[[EditForm], str]]] = {
         lambda a: "Drew a slice",
     ),
     "suggest": (
-        lambda editor, a: editor.draw(suggested(a.objects, a.whole("distance", 8))),
+        lambda editor, a: editor.draw(suggested(a.objects, a.whole("distance", "distance", 8))),
         lambda a: "Took suggested slices",
     ),
     "reshape": (

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Form, HTTPException, Request, Response
-from fastapi.responses import FileResponse, JSONResponse, RedirectResponse
+from fastapi.responses import JSONResponse, RedirectResponse
 from sqlmodel import Session
 
 from gefa.core.errors import GefaError
@@ -19,6 +19,7 @@ from gefa.store.contracts import ProofReport
 from gefa.store.models import RevisionState, Run, Source, TaskState
 from gefa.store.recipes import library, save_recipe
 from gefa.store.sources import change_plan, latest_revision, plan_of, survey_of
+from gefa.web.fields import whole_number
 from gefa.web.pages.curve import HEIGHT, LEFT, RIGHT, WIDTH
 from gefa.web.pages.proof_view import (
     ProofView,
@@ -31,14 +32,12 @@ from gefa.web.pages.proof_view import (
     reference_task,
     strip_of,
 )
-from gefa.web.pages.recipe_form import quality_number
 from gefa.web.problems import Problem
+from gefa.web.sending import FOREVER, send_blob, send_made
 from gefa.web.services import ServicesOf
 from gefa.web.templating import page
 
 router = APIRouter(prefix="/runs/{run_id}/proof")
-
-FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
 
 
 @dataclass(frozen=True)
@@ -56,7 +55,7 @@ AddressOf = Annotated[ProofAddress, Depends(ProofAddress)]
 
 def _found(session: Session, run_id: str, cut: str, which: ProofAddress) -> ProofView:
     run = session.get(Run, run_id)
-    number = quality_number(which.quality)
+    number = whole_number(which.quality)
     view = run and proof_of(session, run, cut, which.width, which.format, number)
     if not view:
         raise HTTPException(404, f"The run has no file of the cut {cut!r} to look at.")
@@ -108,8 +107,8 @@ def reference(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Res
         raise Problem(409, "It could not be drawn", job.problem)
     if job.state is TaskState.QUEUED:
         return JSONResponse({"state": "drawing"}, 202, headers={"Retry-After": "1"})
-    path = given.store.blobs.path(ProofReport.model_validate(job.report).reference)
-    return FileResponse(path, media_type="image/png", headers=FOREVER)
+    sha256 = ProofReport.model_validate(job.report).reference
+    return send_blob(given.store.blobs, sha256, "image/png", FOREVER)
 
 
 @router.get("/{cut}/made")
@@ -117,12 +116,11 @@ def made(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response
     """The file of a point of a curve."""
     with given.store.reading() as session:
         view = _found(session, run_id, cut, which)
-        number = quality_number(which.quality)
+        number = whole_number(which.quality)
         entry = entry_at(session, view.cut_job, view.size, view.format, number)
     if entry is None:
         raise HTTPException(404, "No such file was made of this cut.")
-    path = given.store.blobs.path(entry.sha256)
-    return FileResponse(path, media_type=FORMATS[view.format].media_type, headers=FOREVER)
+    return send_made(given.store.blobs, entry.sha256, view.format, FOREVER)
 
 
 @router.post("/{cut}/curve")
@@ -169,7 +167,7 @@ def keep(
 def _quality(format: Format, quality: str, as_look: float | None) -> OwnQuality:
     if as_look is not None:
         return Aim(look=round(as_look, 1))
-    number = quality_number(quality)
+    number = whole_number(quality)
     if number is None:
         raise ValueError(f"{FORMATS[format].label} without loss has no quality to keep.")
     return {format: number}

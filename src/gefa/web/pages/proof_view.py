@@ -10,6 +10,7 @@ from urllib.parse import quote, urlencode
 from sqlmodel import Session, select
 
 from gefa.core.deliver.manifest import CutRecord, File
+from gefa.core.deliver.negotiate import sent_to_large_screens
 from gefa.core.geometry import Size
 from gefa.core.look.proof import curve_formats
 from gefa.core.make.job import CutJob
@@ -198,12 +199,6 @@ def made_points(report: JobReport, size: Size) -> list[Point]:
     ]
 
 
-def lightest_largest(files: Sequence[File]) -> File:
-    """The file that stands for a cut: what most visitors with a large screen are sent."""
-    widest = max(file.width for file in files)
-    return min((f for f in files if f.width == widest), key=lambda file: file.bytes)
-
-
 def _reports(session: Session, run: Run) -> list[tuple[Task, JobReport]]:
     """The cuts of a run that have files, each with what was reported of it."""
     tasks = [
@@ -221,7 +216,8 @@ def strip_of(session: Session, run: Run, here: str) -> list[StripItem]:
     for job, report in _reports(session, run):
         small = min(report.files, key=lambda file: (file.width, file.bytes))
         href = f"/runs/{run.id}/proof/{quote(job.name)}"
-        score = lightest_largest(report.files).score
+        sent = sent_to_large_screens(report.files)
+        score = sent.score if sent else None
         items.append(StripItem(job.name, href, small, score, job.name == here))
     return sorted(items, key=lambda item: (item.score is None, item.score or 0.0))
 
@@ -230,8 +226,8 @@ def ask_for_scores(session: Session, run: Run) -> int:
     """Have the files measured that stand for their cuts and were not; how many are still to be."""
     open_ones = 0
     for job, report in _reports(session, run):
-        file = lightest_largest(report.files)
-        if file.moves or file.score is not None:
+        file = sent_to_large_screens(report.files)
+        if file is None or file.moves or file.score is not None:
             continue
         key = report.keys[file.path]
         body = ScoreBody(

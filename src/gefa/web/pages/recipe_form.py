@@ -14,6 +14,7 @@ from gefa.core.plan.plan import problems_in_words
 from gefa.core.treat.formats import FORMATS, LOSSY, Format
 from gefa.core.treat.recipe import Aim, Corner, Fit, Recipe
 from gefa.core.treat.recipe_sentence import aim_words, ratio_words
+from gefa.web.fields import Fields, whole_number
 
 _LOOK = re.compile(r"(?:look|looks)\s*(\d+(?:\.\d+)?)", re.I)
 _BUDGET = re.compile(r"(?:at most|max|up to|≤|<=|<)?\s*(\d+(?:[.,]\d+)?)\s*(kB|MB|B)", re.I)
@@ -21,63 +22,9 @@ _BYTES = {"b": 1, "kb": 1_000, "mb": 1_000_000}
 KB = 1_000
 
 
-def quality_number(text: str) -> int | None:
-    """A whole number of at most three digits; None for anything else."""
-    return int(text) if text.isdecimal() and len(text) <= 3 else None
-
-
-def _finite(text: str) -> float | None:
-    try:
-        value = float(text)
-    except ValueError:
-        return None
-    return value if abs(value) < 1e12 else None
-
-
-@dataclass(frozen=True)
-class RecipeForm:
-    """A form's fields, each read as what it means; PlanError names the field that cannot be. A
-    field that the form does not have yet, as its clause was another, has a usual value."""
-
-    form: FormData
-
-    def text(self, field: str) -> str:
-        value = self.form.get(field, "")
-        return value.strip() if isinstance(value, str) else ""
-
-    def texts(self, field: str) -> list[str]:
-        return [value for value in self.form.getlist(field) if isinstance(value, str)]
-
-    def number(self, field: str, what: str, usual: float | None = None) -> float:
-        if field not in self.form and usual is not None:
-            return usual
-        text = self.text(field).replace(",", ".").removesuffix("%").strip()
-        found = _finite(text)
-        if found is None:
-            raise PlanError(f"{what} is {text[:40]!r}.", advice="Give a number.")
-        return found
-
-    def whole(self, field: str, what: str, usual: int | None = None) -> int:
-        return round(self.number(field, what, usual))
-
-    def numbers(self, field: str, what: str, usual: list[float]) -> list[float]:
-        if field not in self.form:
-            return usual
-        found = []
-        for text in re.split(r"[\s;]+|,\s*", self.text(field).replace(" and ", " ")):
-            plain = re.sub(r"(px|x)$", "", text)
-            if not plain:
-                continue
-            value = _finite(plain)
-            if value is None:
-                raise PlanError(f"{what}: {text[:40]!r} is no number.")
-            found.append(value)
-        return found
-
-
 def recipe_from(form: FormData) -> Recipe:
     """The recipe that the sentence says; PlanError with what is wrong and where."""
-    words = RecipeForm(form)
+    words = Fields(form)
     try:
         fields: dict[str, Any] = {}
         for clause in (_formats, _sizes, _shape, _quality, _alpha, _extras, _encoders):
@@ -87,13 +34,13 @@ def recipe_from(form: FormData) -> Recipe:
         raise PlanError("; ".join(problems_in_words(error)) + ".") from error
 
 
-def _formats(words: RecipeForm) -> dict[str, Any]:
+def _formats(words: Fields) -> dict[str, Any]:
     if words.text("formats_by") == "auto":
         return {"formats": "auto"}
     return {"formats": words.texts("format")}
 
 
-def _sizes(words: RecipeForm) -> dict[str, Any]:
+def _sizes(words: Fields) -> dict[str, Any]:
     by = words.text("sizes_by")
     if by == "steps":
         return {
@@ -113,7 +60,7 @@ def _sizes(words: RecipeForm) -> dict[str, Any]:
     }
 
 
-def _shape(words: RecipeForm) -> dict[str, Any]:
+def _shape(words: Fields) -> dict[str, Any]:
     found: dict[str, Any] = {"enlarge": words.text("enlarge") == "yes"}
     fit = words.text("fit")
     if fit == "own":
@@ -129,7 +76,7 @@ def _shape(words: RecipeForm) -> dict[str, Any]:
     return found
 
 
-def _quality(words: RecipeForm) -> dict[str, Any]:
+def _quality(words: Fields) -> dict[str, Any]:
     by = words.text("quality_by")
     if by == "look" or words.text("formats_by") == "auto":
         return {"quality": {"look": words.number("look", "the look", 75)}}
@@ -146,7 +93,7 @@ def _aim(text: str) -> Any:
     if budget := _BUDGET.fullmatch(text):
         amount = float(budget[1].replace(",", ".")[:12])
         return {"max_bytes": round(amount * _BYTES[budget[2].lower()])}
-    number = quality_number(text)
+    number = whole_number(text)
     if number is not None:
         return number
     raise PlanError(
@@ -154,14 +101,14 @@ def _aim(text: str) -> Any:
     )
 
 
-def _alpha(words: RecipeForm) -> dict[str, Any]:
+def _alpha(words: Fields) -> dict[str, Any]:
     found = {"alpha": words.text("alpha")}
     if words.text("matte"):
         found["matte"] = words.text("matte")
     return found
 
 
-def _extras(words: RecipeForm) -> dict[str, Any]:
+def _extras(words: Fields) -> dict[str, Any]:
     found: dict[str, Any] = {
         "tone": words.text("tone") == "lifted",
         "metadata": words.text("metadata"),
@@ -180,7 +127,7 @@ def _extras(words: RecipeForm) -> dict[str, Any]:
     return found
 
 
-def _encoders(words: RecipeForm) -> dict[str, Any]:
+def _encoders(words: Fields) -> dict[str, Any]:
     efforts = {
         format: words.whole(f"effort_{format.value}", "the effort")
         for format in Format
@@ -191,7 +138,7 @@ def _encoders(words: RecipeForm) -> dict[str, Any]:
         "effort": {f: value for f, value in efforts.items() if value != FORMATS[f].effort},
         "progressive": words.text("progressive") != "no",
         "chroma": words.text("chroma"),
-        "colours": quality_number(colours),
+        "colours": whole_number(colours),
         "dither": words.number("dither", "the dithering", 100) / 100,
     }
 

@@ -6,13 +6,11 @@ from dataclasses import dataclass, field
 from typing import Annotated, Any
 from urllib.parse import urlencode
 
-from fastapi import APIRouter, Depends, Form, HTTPException, Request, Response
-from fastapi.responses import FileResponse, RedirectResponse
+from fastapi import APIRouter, Form, HTTPException, Request, Response
+from fastapi.responses import RedirectResponse
 from sqlmodel import Session
-from starlette.datastructures import FormData
 
 from gefa.core.errors import GefaError, PlanError
-from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import BUILT_IN, BUILT_IN_WORDS, Recipe
 from gefa.core.treat.recipe_sentence import sentence
 from gefa.core.units import listed
@@ -29,6 +27,7 @@ from gefa.store.recipes import (
 )
 from gefa.store.slots import slots_with
 from gefa.store.sources import all_sources
+from gefa.web.fields import FormOf
 from gefa.web.pages.recipe_form import Sentence, recipe_from
 from gefa.web.pages.trial import (
     Effect,
@@ -40,16 +39,13 @@ from gefa.web.pages.trial import (
     uses_of,
 )
 from gefa.web.problems import Problem
+from gefa.web.sending import send_from
 from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
 
 router = APIRouter(prefix="/recipes")
 
 NEW = Recipe(formats="auto", widths=(480, 960, 1440))
-
-
-async def _form(request: Request) -> FormData:
-    return await request.form()
 
 
 @router.get("")
@@ -159,7 +155,7 @@ def change(
     request: Request,
     name: str,
     given: ServicesOf,
-    form: Annotated[FormData, Depends(_form)],
+    form: FormOf,
     sample: str = "",
     part: str = "",
 ) -> Response:
@@ -254,9 +250,4 @@ def tried(name: str, job_id: str, path: str, given: ServicesOf) -> Response:
     if job is None or job.kind is not TaskKind.TRY or job.state is not TaskState.DONE:
         raise HTTPException(404)
     report = TryReport.model_validate(job.report).report
-    made = report.files if report else []
-    file = next((file for file in made if file.path == path), None)
-    if file is None:
-        raise HTTPException(404)
-    media_type = FORMATS[Format(file.format)].media_type
-    return FileResponse(given.store.blobs.path(file.sha256), media_type=media_type)
+    return send_from(given.store.blobs, report.files if report else [], path)

@@ -10,7 +10,7 @@ from urllib.parse import quote
 
 import anyio.to_thread
 from fastapi import APIRouter, HTTPException, Query, Request, Response
-from fastapi.responses import FileResponse, RedirectResponse, StreamingResponse
+from fastapi.responses import RedirectResponse, StreamingResponse
 from sqlmodel import Session, select
 
 from gefa.core.deliver.bundle import bundle
@@ -18,9 +18,9 @@ from gefa.core.deliver.compare import counted, paired
 from gefa.core.deliver.layout import Layout, Piece, lay_out, pieces
 from gefa.core.deliver.manifest import MANIFEST, Manifest, OriginalFile, Totals
 from gefa.core.deliver.names import safe
+from gefa.core.deliver.negotiate import sent_to_large_screens
 from gefa.core.geometry import Size
 from gefa.core.plan.plan import Plan
-from gefa.core.treat.formats import FORMATS, Format
 from gefa.store.contracts import PdfReport
 from gefa.store.models import Revision, Run, Source, TaskState, Variant
 from gefa.store.removal import remove_run
@@ -33,7 +33,7 @@ from gefa.store.runs import (
     runs_beside,
 )
 from gefa.store.sources import survey_of
-from gefa.web.pages.proof_view import ask_for_scores, lightest_largest
+from gefa.web.pages.proof_view import ask_for_scores
 from gefa.web.pages.run_view import (
     SORTS,
     RunProgress,
@@ -43,12 +43,14 @@ from gefa.web.pages.run_view import (
     sheet_of,
 )
 from gefa.web.problems import Problem
+from gefa.web.sending import send_blob, send_made
 from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import fragment, page
 
 router = APIRouter(prefix="/runs")
 
 LOOK_SECONDS = 0.3
+"""between two looks at a run that somebody watches: a bar that moves smoothly enough"""
 FRAME = Size(600, 560)
 """px that a layout is shown in"""
 FRAMED = (
@@ -85,9 +87,8 @@ def _context(
     session: Session, given: Services, run: Run, source: Source, asked: SheetQuery
 ) -> dict[str, Any]:
     manifest = manifest_of(session, run)
-    unseen = sum(
-        lightest_largest(files).score is None for files in manifest.files_by_cut().values() if files
-    )
+    sent = map(sent_to_large_screens, manifest.files_by_cut().values())
+    unseen = sum(file is not None and file.score is None and not file.moves for file in sent)
     return {
         "open_looks": unseen if asked.sort == "look" else 0,
         "run": run,
@@ -338,10 +339,11 @@ def pdf(request: Request, run_id: str, given: ServicesOf) -> Response:
     if asks_again:
         return Response(headers={"HX-Refresh": "true"})
     name = quote(f"{Path(source.name).stem}-cuts.pdf")
-    return FileResponse(
-        given.store.blobs.path(PdfReport.model_validate(job.report).blob),
-        media_type="application/pdf",
-        headers={"Content-Disposition": f"inline; filename*=UTF-8''{name}"},
+    return send_blob(
+        given.store.blobs,
+        PdfReport.model_validate(job.report).blob,
+        "application/pdf",
+        save_as=f"inline; filename*=UTF-8''{name}",
     )
 
 
@@ -355,15 +357,12 @@ def file(run_id: str, path: str, given: ServicesOf) -> Response:
         original = _original(session, run_id, path) if found is None else None
     if original is not None:
         # Stored by somebody else's program: shown as a file to save, never as a page of ours.
-        return FileResponse(
-            given.store.blobs.path(original.sha256),
-            media_type=original.media_type,
-            headers={"Content-Disposition": "attachment"},
+        return send_blob(
+            given.store.blobs, original.sha256, original.media_type, save_as="attachment"
         )
     if found is None:
         raise HTTPException(404, f"This run has no file {path!r}; see its {MANIFEST}.")
-    media_type = FORMATS[Format(found.format)].media_type
-    return FileResponse(given.store.blobs.path(found.sha256), media_type=media_type)
+    return send_made(given.store.blobs, found.sha256, found.format)
 
 
 def _original(session: Session, run_id: str, path: str) -> OriginalFile | None:

@@ -12,7 +12,7 @@ from gefa.core.errors import PlanError
 from gefa.core.slots.settings import SlotSettings, settings_from
 from gefa.core.treat.recipe import Fit
 from gefa.core.treat.recipe_sentence import ratio_words
-from gefa.web.pages.recipe_form import RecipeForm
+from gefa.web.fields import Fields
 
 MB = 1_000_000
 
@@ -44,7 +44,7 @@ def changes_from(
 ) -> dict[str, Any]:
     """What the row's form sets: all that is other than what is inherited, or was set before.
     PlanError with the field that cannot be."""
-    words = RecipeForm(form)
+    words = Fields(form)
     read = {name: _READ[name](words) for name in settings_in(row)}
     checked = settings_from(inherited.model_dump(mode="json"), read)
     return {
@@ -54,16 +54,16 @@ def changes_from(
     }
 
 
-def _whole(field: str, what: str) -> Callable[[RecipeForm], int | None]:
+def _whole(field: str, what: str) -> Callable[[Fields], int | None]:
     return lambda words: words.whole(field, what) if words.text(field) else None
 
 
-def _number(field: str, what: str) -> Callable[[RecipeForm], float | None]:
+def _number(field: str, what: str) -> Callable[[Fields], float | None]:
     return lambda words: words.number(field, what) if words.text(field) else None
 
 
-def _ratio(field: str) -> Callable[[RecipeForm], str | float | None]:
-    def read(words: RecipeForm) -> str | float | None:
+def _ratio(field: str) -> Callable[[Fields], str | float | None]:
+    def read(words: Fields) -> str | float | None:
         text = words.text(field)
         if not text or ":" in text or "/" in text:
             return text or None
@@ -72,18 +72,18 @@ def _ratio(field: str) -> Callable[[RecipeForm], str | float | None]:
     return read
 
 
-def _megabytes(field: str, what: str) -> Callable[[RecipeForm], int]:
+def _megabytes(field: str, what: str) -> Callable[[Fields], int]:
     return lambda words: round(words.number(field, what) * MB)
 
 
-def _accepts(words: RecipeForm) -> list[str]:
+def _accepts(words: Fields) -> list[str]:
     kinds = words.texts("accepts")
     if not kinds:
         raise PlanError("a slot takes at least one format.", advice="Tick one.")
     return kinds
 
 
-def _crops(words: RecipeForm) -> list[dict[str, Any]]:
+def _crops(words: Fields) -> list[dict[str, Any]]:
     """One for each line that has a name."""
     found = []
     columns = [words.texts(f"crop_{column}") for column in ("name", "ratio", "fit", "widths")]
@@ -94,16 +94,14 @@ def _crops(words: RecipeForm) -> list[dict[str, Any]]:
         if ratio.strip():
             crop["ratio"] = ratio.strip() if ":" in ratio or "/" in ratio else f"{ratio.strip()}:1"
         line = FormData({"widths": widths})
-        crop["widths"] = [
-            round(w) for w in RecipeForm(line).numbers("widths", f"widths of {name}", [])
-        ]
+        crop["widths"] = [round(w) for w in Fields(line).numbers("widths", f"widths of {name}", [])]
         found.append(crop)
     if not found:
         raise PlanError("a slot has at least one crop.", advice="Name it whole to keep all of it.")
     return found
 
 
-_READ: dict[str, Callable[[RecipeForm], Any]] = {
+_READ: dict[str, Callable[[Fields], Any]] = {
     "accepts": _accepts,
     "max_bytes": _megabytes("max_bytes", "the weight"),
     "min_width": _whole("min_width", "the smallest width"),

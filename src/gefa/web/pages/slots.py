@@ -6,15 +6,13 @@ from dataclasses import dataclass
 from typing import Annotated, Any
 
 import anyio.to_thread
-from fastapi import APIRouter, Depends, Form, HTTPException, Request, Response
-from fastapi.responses import FileResponse, RedirectResponse
+from fastapi import APIRouter, Form, HTTPException, Request, Response
+from fastapi.responses import RedirectResponse
 from sqlmodel import Session
-from starlette.datastructures import FormData
 
 from gefa.core.errors import GefaError
 from gefa.core.read.sniff import FLAT_KINDS, LABELS
 from gefa.core.slots.settings import SlotSettings, limits_in_words
-from gefa.core.treat.formats import FORMATS as FORMATS_MADE
 from gefa.core.treat.recipe_sentence import ratio_words
 from gefa.store.contracts import UploadReport
 from gefa.store.feed import counts, uploads_of
@@ -36,9 +34,11 @@ from gefa.store.slots import (
 )
 from gefa.store.uploads import make_all_again, outdated
 from gefa.web.api.form import receive_form
+from gefa.web.fields import FormOf
 from gefa.web.pages.slot_form import ROWS, CropLine, changes_from, crop_lines, settings_in
 from gefa.web.pages.slot_trial import SlotTrial, TestPicture, test_pictures, tried_with
 from gefa.web.problems import Problem
+from gefa.web.sending import send_blob, send_from
 from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
 
@@ -47,10 +47,6 @@ router = APIRouter(prefix="/slots")
 SITE = "-"
 """stands for what all slots share, where a slot's name is; no slot is called so"""
 FORMATS = [(kind.value, LABELS[kind]) for kind in sorted(FLAT_KINDS)]
-
-
-async def _form(request: Request) -> FormData:
-    return await request.form()
 
 
 @dataclass
@@ -177,7 +173,7 @@ def change(
     name: str,
     row: str,
     given: ServicesOf,
-    form: Annotated[FormData, Depends(_form)],
+    form: FormOf,
     trial: str = "",
     called: str = "",
 ) -> Response:
@@ -290,13 +286,9 @@ def trial_file(name: str, job_id: str, path: str, given: ServicesOf) -> Response
         raise HTTPException(404)
     report = UploadReport.model_validate(job.report)
     if path == "preview":
-        return FileResponse(given.store.blobs.path(report.preview), media_type="image/webp")
-    files = (file for made in report.made for file in made.files)
-    file = next((file for file in files if file.path == path), None)
-    if file is None:
-        raise HTTPException(404)
-    media_type = FORMATS_MADE[file.format].media_type
-    return FileResponse(given.store.blobs.path(file.sha256), media_type=media_type)
+        return send_blob(given.store.blobs, report.preview, "image/webp")
+    files = [file for made in report.made for file in made.files]
+    return send_from(given.store.blobs, files, path)
 
 
 @router.post("/{name}/again")

@@ -16,7 +16,7 @@ def is_stale(session: Session, source: Source, asked: EditForm) -> bool:
     """Whether what a form names is other than it was at the step that the form was drawn from. Two
     people may change one plan, as long as they change different things of it. A form that names no
     step, as a script's, is taken as it is."""
-    if "step" not in asked.form:
+    if not asked.has("step"):
         return False
     drawn_from = asked.text("step")
     if drawn_from == step_id(session, source):

@@ -9,6 +9,7 @@ from sqlmodel import Session
 
 from gefa.core.cut.cut import Origin
 from gefa.core.deliver.manifest import File
+from gefa.core.deliver.negotiate import sent_to_large_screens
 from gefa.core.make.keys import key_of
 from gefa.core.make.prepare import CLASH, Prepared, prepare
 from gefa.core.make.report import JobReport
@@ -33,6 +34,8 @@ from gefa.store.sources import (
 from gefa.work.queue import WorkQueue
 from gefa.work.tasks import note_latest_trial
 
+SCREEN = 1600
+"""px that a sample is shown at, at the most"""
 MOST_CHOICES = 60
 """samples that are offered"""
 
@@ -200,11 +203,7 @@ class Effect:
     def shown(self) -> File | None:
         """The file to look at: the lightest of the largest width that fits a screen."""
         files = self.report.files if self.report else []
-        fitting = [file for file in files if file.width <= 1600] or files
-        if not fitting:
-            return None
-        widest = max(file.width for file in fitting)
-        return min((f for f in fitting if f.width == widest), key=lambda file: file.bytes)
+        return sent_to_large_screens([f for f in files if f.width <= SCREEN] or files)
 
     @property
     def remarks(self) -> list[str]:

@@ -9,17 +9,16 @@ from typing import Annotated, Any, Literal
 from urllib.parse import urlencode
 
 import anyio.to_thread
-from fastapi import APIRouter, Depends, Form, HTTPException, Query, Request, Response
-from fastapi.responses import FileResponse, RedirectResponse
+from fastapi import APIRouter, Form, HTTPException, Query, Request, Response
+from fastapi.responses import RedirectResponse
 from pydantic import BaseModel
 from sqlmodel import Session
-from starlette.datastructures import FormData
 
+from gefa.core.deliver.negotiate import sent_to_large_screens
 from gefa.core.errors import GefaError
 from gefa.core.geometry import Size
 from gefa.core.slots.settings import SlotSettings
 from gefa.core.slots.upload import Focus, LeftOut, place_of
-from gefa.core.treat.formats import FORMATS, Format
 from gefa.store.feed import FeedQuery, all_tags, feed
 from gefa.store.models import Slot, Upload, Variant
 from gefa.store.slots import all_slots
@@ -42,14 +41,17 @@ from gefa.store.variants import newest_variants, variants_of_upload
 from gefa.web.api.form import receive_form
 from gefa.web.api.markup import Placeholder, markup_of
 from gefa.web.api.uploads import described_by
-from gefa.web.pages.crop_view import Crops, heaviest_sent
+from gefa.web.fields import FormOf
+from gefa.web.pages.crop_view import Crops
 from gefa.web.problems import Problem
+from gefa.web.sending import send_blob, send_made
 from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
 
 router = APIRouter(prefix="/uploads")
 
 SHOWN = 50
+"""uploads on a page of the feed"""
 STATES = [
     ("", "in any state"),
     ("live", "live"),
@@ -93,7 +95,8 @@ class UploadRow:
 
 def _row(session: Session, upload: Upload, slots: dict[str, str], busy: set[str]) -> UploadRow:
     variants = list(newest_variants(session, upload.id))
-    return UploadRow(upload, slots[upload.slot_id], upload.id in busy, heaviest_sent(variants))
+    sent = sent_to_large_screens(variants)
+    return UploadRow(upload, slots[upload.slot_id], upload.id in busy, sent.bytes if sent else None)
 
 
 @router.get("")
@@ -215,9 +218,7 @@ def preview(upload_id: str, given: ServicesOf) -> Response:
         upload = session.get(Upload, upload_id)
     if upload is None or not upload.preview:
         raise HTTPException(404)
-    headers = {"Cache-Control": "private, no-cache"}
-    path = given.store.blobs.path(upload.preview)
-    return FileResponse(path, media_type="image/webp", headers=headers)
+    return send_blob(given.store.blobs, upload.preview, "image/webp", "private, no-cache")
 
 
 @router.get("/{upload_id}/file/{variant_id}")
@@ -227,9 +228,7 @@ def file(upload_id: str, variant_id: str, given: ServicesOf) -> Response:
         variant = session.get(Variant, variant_id)
     if variant is None or variant.upload_id != upload_id:
         raise HTTPException(404)
-    media_type = FORMATS[Format(variant.format)].media_type
-    path = given.store.blobs.path(variant.sha256)
-    return FileResponse(path, media_type=media_type, headers={"Cache-Control": "private"})
+    return send_made(given.store.blobs, variant.sha256, variant.format, "private")
 
 
 # -- changing it ------------------------------------------------------------------------------
@@ -256,10 +255,6 @@ def _done(request: Request, given: Services, upload_id: str, back: str) -> Respo
     return files(request, upload_id, given)
 
 
-async def _form(request: Request) -> FormData:
-    return await request.form()
-
-
 Back = Annotated[str, Form()]
 
 
@@ -268,7 +263,7 @@ def describe_it(
     request: Request,
     upload_id: str,
     given: ServicesOf,
-    form: Annotated[FormData, Depends(_form)],
+    form: FormOf,
 ) -> Response:
     """Say something of it: its alternative text, its tags, its focal point and zoom."""
     fields: dict[str, Any] = {name: value for name, value in form.items() if isinstance(value, str)}

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from sqlmodel import Session
 
+from gefa.core.deliver.negotiate import sent_to_large_screens
 from gefa.core.make.decide import Decisions, Known, decide
 from gefa.core.make.job import CutJob, PlannedVariant
 from gefa.core.treat.formats import FORMATS
@@ -39,6 +41,13 @@ class Weighed:
         return max(0.0, 1 - self.served / self.baseline)
 
 
+class _Known(NamedTuple):
+    """A file that was made before: px, bytes."""
+
+    width: int
+    bytes: int
+
+
 class Scales:
     """Weighs ``jobs`` by what the ledger knows: it is asked once for all of them."""
 
@@ -50,8 +59,7 @@ class Scales:
     def weigh(self, job: CutJob) -> Weighed:
         variants = self._expected(job)
         weighed = Weighed(files=len(variants))
-        widest = max((variant.width for variant in variants), default=0)
-        at_widest = []
+        known: list[_Known] = []
         for variant in variants:
             made = self._made.get(variant.key)
             if made is None:
@@ -61,9 +69,9 @@ class Scales:
             weighed.made += 1
             weighed.bytes += made.bytes
             weighed.expected += made.bytes
-            if variant.width == widest:
-                at_widest.append(made.bytes)
-        weighed.served = min(at_widest, default=0)
+            known.append(_Known(variant.width, made.bytes))
+        sent = sent_to_large_screens(known)
+        weighed.served = sent.bytes if sent else 0
         facts = self._facts.get(job.facts_key) if job.variants else None
         weighed.baseline = facts.baseline_bytes if facts else None
         return weighed

@@ -48,6 +48,7 @@ DEFAULT_CANVAS = Size(300, 150)
 LONGEST_CANVAS = 20_000
 """px that a canvas is measured on at the most"""
 MOST_CANVAS_MEGAPIXELS = 100.0
+"""that positions are measured on; shapes are drawn at any size all the same"""
 _LONGEST_NUMBER = 64
 """characters: matching a pattern to a longer text takes the square of its length"""
 _LENGTH = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:e[-+]?\d+)?)\s*([a-z]*|%)\s*$", re.I)

@@ -1,0 +1,45 @@
+"""Sending files that were made, or drawn for the screens, from the blob store."""
+
+from __future__ import annotations
+
+from fastapi import Response
+from fastapi.responses import FileResponse
+
+from gefa.core.deliver.manifest import File
+from gefa.core.treat.formats import FORMATS, Format
+from gefa.store.blobs import BlobStore
+from gefa.web.problems import Problem
+
+FOREVER = "private, max-age=31536000, immutable"
+"""for addresses whose content never changes"""
+
+
+def send_blob(
+    blobs: BlobStore, sha256: str, media_type: str, cached: str = "", save_as: str = ""
+) -> Response:
+    """A blob; Problem where it was cleared away. ``save_as`` has browsers save it by that name and
+    never show it."""
+    path = blobs.path(sha256)
+    if not sha256 or not path.is_file():
+        raise Problem(
+            404, "Not here any more", "It was cleared away since nobody used it. Make it again."
+        )
+    headers = {"ETag": f'"{sha256}"'}
+    if cached:
+        headers["Cache-Control"] = cached
+    if save_as:
+        headers["Content-Disposition"] = save_as
+    return FileResponse(path, media_type=media_type, headers=headers)
+
+
+def send_made(blobs: BlobStore, sha256: str, format: Format | str, cached: str = "") -> Response:
+    """A variant, to be looked at."""
+    return send_blob(blobs, sha256, FORMATS[Format(format)].media_type, cached)
+
+
+def send_from(blobs: BlobStore, files: list[File], path: str) -> Response:
+    """Of the files that a job reported the one of that path."""
+    found = next((file for file in files if file.path == path), None)
+    if found is None:
+        raise Problem(404, "No such file", f"{path} was not made here.")
+    return send_made(blobs, found.sha256, found.format)
