@@ -21,7 +21,7 @@ check: $(VENV)/.ready-dev frontend/node_modules
 	cd frontend && npm run --silent check
 
 bench: $(VENV)/.ready-dev chromium wrk
-	$(BIN)/python -m bench
+	$(BIN)/python -m bench $(FIGURE)
 
 setup: $(VENV)/.ready-dev
 

@@ -1,18 +1,25 @@
-"""``make bench``: how fast and how small, as ratios measured in one run on this machine."""
+"""``make bench``: how fast and how small, as ratios measured in one run on this machine.
+
+``python -m bench TEXT`` measures only figures that have the text in their names.
+"""
 
 from __future__ import annotations
 
 import json
 import os
 import platform
+import sys
 import tempfile
+import time
+from collections.abc import Callable
 from dataclasses import asdict, dataclass
+from functools import cached_property
 from pathlib import Path
 
 from rich.console import Console
 from rich.table import Table
 
-from bench import cutting, delivery, proofs, quality
+from bench import cutting, delivery, idle, proofs, quality
 from bench.batch import against_pillow, efficiency, photographs
 from bench.memory import peak_memory
 from gefa.work.pool import Pool
@@ -31,63 +38,85 @@ class Figure:
     how: str
 
 
-def measure(folder: Path) -> list[Figure]:
-    photos = photographs(folder / "photos")
-    whole = efficiency(photos, folder)
-    jpeg = against_pillow(photos, folder, "jpeg")
-    webp = against_pillow(photos, folder, "webp")
-    memory = peak_memory(folder)
+class Workshop:
+    """A folder for what is measured, with photographs that are drawn when somebody asks."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    @cached_property
+    def photos(self) -> list[Path]:
+        return photographs(self.folder / "photos")
+
+
+def batch_figures(shop: Workshop) -> list[Figure]:
+    whole = efficiency(shop.photos, shop.folder)
     return [
         Figure(
-            "share of an export's CPU time that encodes",
+            ENCODING,
             whole.share,
             "at least 0.92",
             whole.share >= 0.92,
             f"{whole.encoder_seconds:.1f} s of bare encoding ÷ {whole.cpu_seconds:.1f} s,"
             f" {whole.files} files; {whole.cores} cores busy to {whole.busy:.2f}",
-        ),
-        *(
+        )
+    ]
+
+
+def pillow_figures(shop: Workshop) -> list[Figure]:
+    figures = []
+    for name, label in (("jpeg", "JPEG"), ("webp", "WebP")):
+        ratio = against_pillow(shop.photos, shop.folder, name)
+        figures.append(
             Figure(
-                f"time against a Pillow loop, {name}",
+                f"{PILLOW}, {label}",
                 ratio.ratio,
                 "at most 0.6",
                 ratio.ratio <= 0.6,
                 f"{ratio.ours:.1f} s ÷ {ratio.theirs:.1f} s,"
                 f" bytes {ratio.bytes_ratio:.3f} of theirs",
             )
-            for name, ratio in (("JPEG", jpeg), ("WebP", webp))
-        ),
+        )
+    return figures
+
+
+def memory_figures(shop: Workshop) -> list[Figure]:
+    memory = peak_memory(shop.folder)
+    return [
         Figure(
-            "peak memory of a worker, 100 megapixels",
+            MEMORY,
             memory.megabytes,
             "under 600 MB",
             memory.megabytes < 600,
             f"{memory.width} × {memory.height} px JPEG, {memory.files} files",
-        ),
-        *delivery_figures(photos, folder),
-        *cutting_figures(folder),
-        *quality_figures(photos),
-        *proof_figures(folder),
+        )
     ]
 
 
-def delivery_figures(photos: list[Path], folder: Path) -> list[Figure]:
-    served = delivery.delivered(photos, folder)
+def idle_figures(shop: Workshop) -> list[Figure]:
+    found = idle.idle(shop.photos[0], shop.folder)
+    return [
+        Figure(
+            IDLE,
+            found.share,
+            "under 0.01",
+            found.share < 0.01,
+            f"CPU of the web process in {found.seconds:.0f} s, {found.tasks:,} tasks in the queue",
+        )
+    ]
+
+
+def delivery_figures(shop: Workshop) -> list[Figure]:
+    served = delivery.delivered(shop.photos, shop.folder)
     how = (
         f"a file of {served.bytes / 1000:.1f} kB to 16 connections; 99 of 100 within"
         f" {served.quiet_ms:.0f} ms, {served.busy_ms:.0f} ms while a batch runs"
         + ("" if served.encoding else " (which ended too early)")
     )
     return [
+        Figure(REQUESTS, served.quiet, "at least 2000", served.quiet >= 2000, how),
         Figure(
-            "requests for a variant, a second",
-            served.quiet,
-            "at least 2000",
-            served.quiet >= 2000,
-            how,
-        ),
-        Figure(
-            "share of them left while a batch runs",
+            KEPT,
             served.kept,
             "at least 0.67",
             served.kept >= 0.67 and served.encoding,
@@ -96,11 +125,11 @@ def delivery_figures(photos: list[Path], folder: Path) -> list[Figure]:
     ]
 
 
-def proof_figures(folder: Path) -> list[Figure]:
-    proof = proofs.proofing(folder)
+def proof_figures(shop: Workshop) -> list[Figure]:
+    proof = proofs.proofing(shop.folder)
     return [
         Figure(
-            "proof of a 12-megapixel picture on the screen, s",
+            PROOF,
             proof.first,
             "at most 1",
             proof.first <= 1,
@@ -111,15 +140,15 @@ def proof_figures(folder: Path) -> list[Figure]:
     ]
 
 
-def quality_figures(photos: list[Path]) -> list[Figure]:
+def quality_figures(shop: Workshop) -> list[Figure]:
     # One of each scene: mirrored ones cost the same again.
     # In a worker's process, as in operation: one thread for pixels.
     with Pool(1) as pool:
-        searched: quality.Searching = pool.call(quality.searching, photos[::4])
-    scored = quality.scoring(photos[0])
+        searched: quality.Searching = pool.call(quality.searching, shop.photos[::4])
+    scored = quality.scoring(shop.photos[0])
     return [
         Figure(
-            f"look {quality.LOOK:g}, time against one fixed encode",
+            SEARCH,
             searched.times,
             "at most 3",
             searched.times <= 3,
@@ -128,14 +157,14 @@ def quality_figures(photos: list[Path]) -> list[Figure]:
             f" {max(searched.above):.2f} points above, {searched.named} limits named",
         ),
         Figure(
-            f"bytes of look {quality.LOOK:g} against fixed numbers",
+            BYTES,
             searched.share,
             "at most 0.8",
             searched.share <= 0.8,
             f"{searched.bytes / 1e6:.2f} MB against {searched.fixed_bytes / 1e6:.2f} MB",
         ),
         Figure(
-            "speed of the score against the package",
+            SCORE,
             scored.times,
             "at least 5",
             scored.times >= 5,
@@ -144,48 +173,107 @@ def quality_figures(photos: list[Path]) -> list[Figure]:
     ]
 
 
-def cutting_figures(folder: Path) -> list[Figure]:
-    again = cutting.after_a_small_change(folder)
-    opened = cutting.opening(folder)
-    saved = cutting.saving(folder)
-    sliced = cutting.slicing(folder)
+def change_figures(shop: Workshop) -> list[Figure]:
+    again = cutting.after_a_small_change(shop.folder)
     return [
         Figure(
-            f"export after changing 1 of {cutting.CUTS} cuts",
+            CHANGE,
             again.share,
             "at most 0.05",
             again.share <= 0.05,
             f"{again.warm:.2f} s ÷ {again.full:.1f} s, {again.made} of {again.files} files;"
             f" {again.cold:.1f} s by a program started anew",
-        ),
+        )
+    ]
+
+
+def opening_figures(shop: Workshop) -> list[Figure]:
+    opened = cutting.opening(shop.folder)
+    return [
         Figure(
-            "opening a design of 300 layers, s",
+            OPENING,
             opened.seconds,
             "under 3",
             opened.seconds < 3,
             f"from bringing it in until {opened.parts} rows and outlines are on the screen;"
             f" longest frame when scrolled {opened.longest_frame:.0f} ms",
-        ),
+        )
+    ]
+
+
+def saving_figures(shop: Workshop) -> list[Figure]:
+    saved = cutting.saving(shop.folder)
+    return [
         Figure(
-            f"from save to files, {cutting.WATCHED_CUTS} cuts, s over encoding",
+            SAVING,
             saved.over,
             "under 1",
             saved.over < 1,
             f"{saved.until_there:.2f} s, of which {saved.encoding:.2f} s encode",
-        ),
-        Figure(
-            f"peak memory, {cutting.HUGE:,} px squared into {sliced.slices} slices",
-            sliced.megabytes,
-            "under 800 MB",
-            sliced.megabytes < 800,
-            f"the largest process; {sliced.seconds:.0f} s",
-        ),
+        )
     ]
 
 
-def main() -> None:
+def slicing_figures(shop: Workshop) -> list[Figure]:
+    sliced = cutting.slicing(shop.folder)
+    return [
+        Figure(
+            SLICING,
+            sliced.megabytes,
+            "under 800 MB",
+            sliced.megabytes < 800,
+            f"{sliced.slices} slices; the largest process; {sliced.seconds:.0f} s",
+        )
+    ]
+
+
+ENCODING = "share of an export's CPU time that encodes"
+PILLOW = "time against a Pillow loop"
+MEMORY = "peak memory of a worker, 100 megapixels"
+IDLE = "web process idle, of a core"
+REQUESTS = "requests for a variant, a second"
+KEPT = "share of them left while a batch runs"
+CHANGE = f"export after changing 1 of {cutting.CUTS} cuts"
+OPENING = "opening a design of 300 layers, s"
+SAVING = f"from save to files, {cutting.WATCHED_CUTS} cuts, s over encoding"
+SLICING = f"peak memory, {cutting.HUGE:,} px squared into slices"
+SEARCH = f"look {quality.LOOK:g}, time against one fixed encode"
+BYTES = f"bytes of look {quality.LOOK:g} against fixed numbers"
+SCORE = "speed of the score against the package"
+PROOF = "proof of a 12-megapixel picture on the screen, s"
+
+MEASURES: dict[tuple[str, ...], Callable[[Workshop], list[Figure]]] = {
+    (ENCODING,): batch_figures,
+    (PILLOW,): pillow_figures,
+    (MEMORY,): memory_figures,
+    (IDLE,): idle_figures,
+    (REQUESTS, KEPT): delivery_figures,
+    (CHANGE,): change_figures,
+    (OPENING,): opening_figures,
+    (SAVING,): saving_figures,
+    (SLICING,): slicing_figures,
+    (SEARCH, BYTES, SCORE): quality_figures,
+    (PROOF,): proof_figures,
+}
+"""what each measurement is asked for by"""
+
+
+def measured(wanted: str, shop: Workshop) -> list[Figure]:
+    figures: list[Figure] = []
+    for names, measure in MEASURES.items():
+        if any(wanted.lower() in name.lower() for name in names):
+            began = time.monotonic()
+            figures += measure(shop)
+            print(f"{time.monotonic() - began:.0f} s: {names[0]}", file=sys.stderr, flush=True)
+    return figures
+
+
+def main(wanted: str = "") -> None:
     with tempfile.TemporaryDirectory() as folder:
-        figures = measure(Path(folder))
+        figures = measured(wanted, Workshop(Path(folder)))
+    if not figures:
+        known = "; ".join(name for names in MEASURES for name in names)
+        sys.exit(f"No figure has {wanted!r} in its name. There are: {known}.")
     table = Table(title=f"{platform.machine()}, {os.cpu_count()} cores")
     for title in ("figure", "measured", "wanted", "reached", "how"):
         table.add_column(title)
@@ -193,10 +281,12 @@ def main() -> None:
         reached = "yes" if figure.reached else "no"
         table.add_row(figure.name, f"{figure.value:.2f}", figure.wanted, reached, figure.how)
     Console(width=150).print(table)
+    if wanted:
+        return
     OUT.mkdir(exist_ok=True)
     text = json.dumps([asdict(figure) for figure in figures], indent=2, ensure_ascii=False)
     (OUT / "bench.json").write_text(text + "\n", "utf-8")
 
 
 if __name__ == "__main__":
-    main()
+    main(" ".join(sys.argv[1:]))

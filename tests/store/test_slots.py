@@ -111,7 +111,7 @@ def test_a_slot_inherits_what_it_does_not_say_itself(store: Store) -> None:
         change_settings(session, slot, {}, back=("max_bytes", "review"))
         assert slot.own == {"mask": "circle"}
         assert settings_of(session, slot).max_bytes == 9_000
-        assert can_undo_settings(slot) == "max_bytes, review"
+        assert can_undo_settings(session, slot) == "max_bytes, review"
         undo_settings(session, slot)
         assert settings_of(session, slot).max_bytes == 2_000
 

@@ -2,6 +2,7 @@ from __future__ import annotations
 
 import hashlib
 import io
+import json
 import os
 import sqlite3
 from pathlib import Path
@@ -18,16 +19,18 @@ from gefa.core.files import write_whole
 from gefa.core.make.made import MadeVariant
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.store.blobs import Blob, BlobShelf, BlobStore
-from gefa.store.models import Revision, RevisionState, Source, Task, Variant, new_id
+from gefa.store.models import Revision, RevisionState, Slot, Source, Task, Variant, new_id
+from gefa.store.recipes import library, undo_recipe
+from gefa.store.slots import change_settings, undo_settings
 from gefa.store.sources import (
     all_sources,
     bring_in,
     change_plan,
-    history_of,
     latest_revision,
     plan_of,
     redo,
     undo,
+    ways_of,
 )
 from gefa.store.store import Store, migration_config
 
@@ -195,7 +198,7 @@ def test_a_plan_can_be_undone_and_redone_step_by_step(store: Store) -> None:
         assert undo(session, source) == "step 2"
         assert undo(session, source) == "step 1"
         assert plan_of(session, source) == plans[0]
-        assert history_of(session, source) == ("step 0", "step 1")
+        assert ways_of(session, source) == ("step 0", "step 1")
         assert redo(session, source) == "step 1"
         change_plan(session, source, plans[0], "another way")
         assert redo(session, source) == ""
@@ -223,4 +226,53 @@ def test_what_hands_chose_before_there_was_undo_is_kept(tmp_path: Path) -> None:
             ("a", "figure", False),
             ("b", None, True),
         ]
+    store.close()
+
+
+def test_what_could_be_undone_before_there_was_one_history_still_can(tmp_path: Path) -> None:
+    with sqlite3.connect(tmp_path / "gefa.sqlite3") as old:
+        engine = create_engine(f"sqlite:///{tmp_path / 'gefa.sqlite3'}")
+        config = migration_config()
+        with engine.begin() as connection:
+            config.attributes["connection"] = connection
+            command.upgrade(config, "0006")
+        old.execute(
+            "INSERT INTO source (id, name, created, step) VALUES ('s', 'd.ora', '2026-01-01', 1)"
+        )
+        for number, name in enumerate(("one", "two"), 1):
+            plan = json.dumps({"cuts": [{"part": "a", "name": name}]})
+            old.execute(
+                "INSERT INTO plan_step VALUES (?, 's', ?, ?, ?, '2026-01-01')",
+                (f"p{number}", number, plan, f"named {name}"),
+            )
+        small = {"formats": ["jpeg"], "widths": [90]}
+        earlier = [{"content": {}, "said": "Began it"}, {"content": small, "said": "Removed it"}]
+        old.execute(
+            "INSERT INTO recipe (id, name, content, earlier, changed) VALUES ('r', 'hero', '{}', ?, '2026-01-01')",
+            (json.dumps(earlier),),
+        )
+        cut_short = [{"own": {"max_bytes": 7000}, "said": "max_bytes"}]
+        for slot, own, steps in (
+            ("a", {"max_bytes": 9000}, cut_short),
+            ("b", {"review": True}, []),
+        ):
+            old.execute(
+                "INSERT INTO slot (id, name, own, earlier, secret, created) VALUES (?, ?, ?, ?, '', '2026-01-01')",
+                (slot, slot, json.dumps(own), json.dumps(steps)),
+            )
+    store = Store(tmp_path)
+    with store.session() as session:
+        source = session.get_one(Source, "s")
+        assert ways_of(session, source) == ("named one", "named two")
+        assert undo(session, source) == "named one"
+        assert plan_of(session, source) == Plan()
+        assert undo_recipe(session, "hero") == "Removed it"
+        assert library(session)["hero"].widths == (90,)
+        first, second = session.get_one(Slot, "a"), session.get_one(Slot, "b")
+        assert undo_settings(session, first) == "max_bytes"
+        assert first.own == {"max_bytes": 7000}
+        assert undo_settings(session, first) == "", "what it was before is not known"
+        change_settings(session, second, {"max_bytes": 9000})
+        undo_settings(session, second)
+        assert second.own == {"review": True}
     store.close()

@@ -337,9 +337,9 @@ def test_a_plan_that_cannot_be_read_shows_its_page_with_undo(
     change(pages, source, do="name", part="/", name="bad")
     with sqlite3.connect(demo.folder / "gefa.sqlite3", timeout=30) as database:
         database.execute(
-            "UPDATE plan_step SET plan = json_set(plan, '$.cuts[0].name', ?) WHERE source_id = ?"
+            "UPDATE step SET content = json_set(content, '$.cuts[0].name', ?) WHERE subject = ?"
             " AND number = 2",
-            ("n" * 301, source),
+            ("n" * 301, f"plan {source}"),
         )
     shown = pages.get(f"/sources/{source}")
     assert shown.status_code == 409

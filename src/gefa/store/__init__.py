@@ -9,6 +9,7 @@ In reading order:
 - ``bucket``: An S3-compatible bucket
 - ``contracts``: What is asked of workers
 - ``ledger``: The ledger of what was made
+- ``history``: What things were before they were changed
 - ``sources``: Sources, their revisions, and what hands decided about their parts
 - ``recipes``: The recipes that all sources share, each with the contents that it had before
 - ``runs``: Runs: started from a plan, and gathered up again into a manifest

@@ -75,18 +75,14 @@ class UploadState(StrEnum):
 
 
 class Source(SQLModel, table=True):
-    """A file somebody brought in, known by its name.
-
-    ``step`` is the number of the plan step that counts; 0 is the empty plan. ``watched`` is a
-    folder of the server where a file of that name is waited for.
-    """
+    """A file somebody brought in, known by its name. ``watched`` is a folder of the server where a
+    file of that name is waited for."""
 
     __tablename__ = "source"
 
     id: str = Field(default_factory=new_id, primary_key=True)
     name: str = Field(unique=True, max_length=400)
     created: datetime = _time()
-    step: int = Field(default=0, sa_column_kwargs={"server_default": "0"})
     watched: str = Field(default="", sa_column_kwargs={"server_default": ""})
 
 
@@ -113,30 +109,38 @@ class Revision(SQLModel, table=True):
     created: datetime = _time()
 
 
-class PlanStep(SQLModel, table=True):
-    """A source's plan after a change; ``said`` tells what was done. Undoing goes back a step."""
+class Step(SQLModel, table=True):
+    """What something was made by a change; ``said`` tells what was done. ``subject`` names a plan,
+    a recipe, the settings of a slot or of the site; see ``store.history``."""
 
-    __tablename__ = "plan_step"
-    __table_args__ = (UniqueConstraint("source_id", "number"),)
+    __tablename__ = "step"
+    __table_args__ = (UniqueConstraint("subject", "number"),)
 
     id: str = Field(default_factory=new_id, primary_key=True)
-    source_id: str = Field(foreign_key="source.id", index=True)
+    subject: str
     number: int
-    plan: dict[str, Any] = _json(dict)
+    content: dict[str, Any] = _json(dict)
     said: str = ""
     created: datetime = _time()
 
 
+class History(SQLModel, table=True):
+    """Which step of a subject counts; 0 is the empty content."""
+
+    __tablename__ = "history"
+
+    subject: str = Field(primary_key=True)
+    number: int = 0
+
+
 class StoredRecipe(SQLModel, table=True):
-    """A recipe that all sources share; an empty ``content`` is none. ``earlier`` lists what it was
-    before, each with what was then ``said`` to change it."""
+    """A recipe that all sources share; an empty ``content`` is none."""
 
     __tablename__ = "recipe"
 
     id: str = Field(default_factory=new_id, primary_key=True)
     name: str = Field(unique=True, max_length=60)
     content: dict[str, Any] = _json(dict)
-    earlier: list[dict[str, Any]] = _json(list)
     changed: datetime = _time()
 
 
@@ -254,19 +258,17 @@ class Site(SQLModel, table=True):
 
     id: str = Field(default="site", primary_key=True)
     defaults: dict[str, Any] = _json(dict)
-    earlier: list[dict[str, Any]] = _json(list)
 
 
 class Slot(SQLModel, table=True):
     """A place on a site that takes uploads. ``own`` are the settings in which it is other than the
-    site; ``secret`` signs what it tells. ``earlier`` lists what ``own`` was before."""
+    site; ``secret`` signs what it tells."""
 
     __tablename__ = "slot"
 
     id: str = Field(default_factory=new_id, primary_key=True)
     name: str = Field(unique=True, max_length=60)
     own: dict[str, Any] = _json(dict)
-    earlier: list[dict[str, Any]] = _json(list)
     secret: str = ""
     created: datetime = _time()
 

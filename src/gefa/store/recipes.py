@@ -6,10 +6,8 @@ from sqlmodel import Session, col, select
 
 from gefa.core.errors import PlanError
 from gefa.core.treat.recipe import BUILT_IN, RECIPE_NAME, Recipe
+from gefa.store import history
 from gefa.store.models import StoredRecipe, now
-
-MAX_EARLIER = 100
-"""contents that a recipe can go back to"""
 
 
 def library(session: Session) -> dict[str, Recipe]:
@@ -48,30 +46,34 @@ def remove_recipe(session: Session, name: str) -> None:
 
 
 def _step(session: Session, stored: StoredRecipe, content: dict[str, object], said: str) -> None:
-    step = {"content": stored.content, "said": said}
-    stored.earlier = [*stored.earlier[-MAX_EARLIER + 1 :], step]
-    stored.content = content
-    stored.changed = now()
+    history.change(session, _subject(stored.name), content, said)
+    _show(session, stored, content)
+
+
+def _show(session: Session, stored: StoredRecipe, content: dict[str, object]) -> None:
+    stored.content, stored.changed = content, now()
     session.add(stored)
     session.flush()
+
+
+def _subject(name: str) -> str:
+    return f"recipe {name}"
 
 
 def undo_recipe(session: Session, name: str) -> str:
     """Go back to the content before; what was undone, empty if there was nothing."""
     stored = _stored(session, name)
-    if stored is None or not stored.earlier:
+    undone = history.undo(session, _subject(name))
+    if stored is None or not undone:
         return ""
-    *stored.earlier, last = stored.earlier
-    stored.content = last["content"]
-    session.add(stored)
-    session.flush()
-    return str(last["said"])
+    step = history.current(session, _subject(name))
+    _show(session, stored, step.content if step else {})
+    return undone
 
 
 def can_undo(session: Session, name: str) -> str:
     """What would be undone; empty if nothing."""
-    stored = _stored(session, name)
-    return str(stored.earlier[-1]["said"]) if stored and stored.earlier else ""
+    return history.ways(session, _subject(name)).undo
 
 
 def removed_last(session: Session) -> str:

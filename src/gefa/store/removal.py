@@ -5,7 +5,8 @@ from __future__ import annotations
 from sqlalchemy import delete
 from sqlmodel import Session, col, select
 
-from gefa.store.models import PlanStep, Revision, Run, Source, Task, Variant
+from gefa.store.models import Revision, Run, Source, Task, Variant
+from gefa.store.sources import forget_plan
 
 
 def remove_run(session: Session, run: Run) -> None:
@@ -23,6 +24,6 @@ def remove_source(session: Session, source: Source) -> None:
     revisions = select(Revision.id).where(Revision.source_id == source.id)
     session.execute(delete(Task).where(col(Task.revision_id).in_(revisions)))
     session.execute(delete(Revision).where(col(Revision.source_id) == source.id))
-    session.execute(delete(PlanStep).where(col(PlanStep.source_id) == source.id))
+    forget_plan(session, source)
     session.delete(source)
     session.flush()

@@ -14,13 +14,11 @@ from gefa.core.errors import PlanError
 from gefa.core.plan.plan import Plan
 from gefa.core.slots.settings import SLOT_NAME, SlotSettings, settings_from
 from gefa.core.treat.recipe import Recipe
+from gefa.store import history
 from gefa.store.models import Notification, Resumable, Site, Slot, SlotKey, Upload
 from gefa.store.recipes import shelf_of_recipes
 from gefa.store.sources import marks_for
 from gefa.store.sweep import forget_upload
-
-MAX_EARLIER = 100
-"""settings that can be gone back to"""
 
 
 def all_slots(session: Session) -> Sequence[Slot]:
@@ -44,7 +42,7 @@ def add_slot(session: Session, name: str, own: Mapping[str, Any] | None = None) 
     session.add(slot)
     session.flush()
     _keep(session, slot, dict(own or {}))
-    slot.earlier = []
+    history.begin(session, _subject(slot), slot.own)
     return slot
 
 
@@ -59,6 +57,7 @@ def remove_slot(session: Session, slot: Slot) -> None:
     session.flush()
     for table in (SlotKey, Notification, Resumable):
         session.execute(delete(table).where(col(table.slot_id) == slot.id))
+    history.forget(session, _subject(slot))
     session.delete(slot)
     session.flush()
 
@@ -115,17 +114,19 @@ def change_settings(
 
 def undo_settings(session: Session, of: Slot | Site) -> str:
     """Go back to what the settings were before; what was undone, empty if there was nothing."""
-    if not of.earlier:
-        return ""
-    *of.earlier, last = of.earlier
-    _set(of, last["own"])
-    session.add(of)
-    session.flush()
-    return str(last["said"])
+    undone = history.undo(session, _subject(of))
+    if undone:
+        step = history.current(session, _subject(of))
+        _set(session, of, step.content if step else {})
+    return undone
 
 
-def can_undo_settings(of: Slot | Site) -> str:
-    return str(of.earlier[-1]["said"]) if of.earlier else ""
+def can_undo_settings(session: Session, of: Slot | Site) -> str:
+    return history.ways(session, _subject(of)).undo
+
+
+def _subject(of: Slot | Site) -> str:
+    return "site" if isinstance(of, Site) else f"slot {of.id}"
 
 
 def _keep(session: Session, of: Slot | Site, own: dict[str, Any]) -> SlotSettings:
@@ -140,10 +141,8 @@ def _keep(session: Session, of: Slot | Site, own: dict[str, Any]) -> SlotSetting
     if isinstance(of, Site):
         _check_heirs(session, plain)
     said = ", ".join(sorted(name for name in {*plain, *before} if _differs(name, plain, before)))
-    of.earlier = [*of.earlier[-MAX_EARLIER + 1 :], {"own": before, "said": said}]
-    _set(of, plain)
-    session.add(of)
-    session.flush()
+    history.change(session, _subject(of), plain, said)
+    _set(session, of, plain)
     return checked
 
 
@@ -159,8 +158,10 @@ def _check_heirs(session: Session, defaults: dict[str, Any]) -> None:
             raise PlanError(f"the slot {slot.name} cannot have that: {error.reason}") from error
 
 
-def _set(of: Slot | Site, own: dict[str, Any]) -> None:
+def _set(session: Session, of: Slot | Site, own: dict[str, Any]) -> None:
     if isinstance(of, Site):
         of.defaults = own
     else:
         of.own = own
+    session.add(of)
+    session.flush()

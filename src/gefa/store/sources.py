@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
-from typing import NamedTuple
 
 from pydantic import ValidationError
-from sqlalchemy import delete
 from sqlmodel import Session, col, func, select
 
 from gefa.core.cut.revisions import Changes
@@ -16,13 +14,12 @@ from gefa.core.make.prepare import Prepared, prepare
 from gefa.core.plan.carry_over import carried_over
 from gefa.core.plan.plan import Plan, problems_in_words
 from gefa.core.read.survey import Survey
+from gefa.store import history
 from gefa.store.blobs import Blob
 from gefa.store.contracts import ReadBody, enqueue
-from gefa.store.models import PlanStep, Revision, RevisionState, Source
+from gefa.store.history import Ways
+from gefa.store.models import Revision, RevisionState, Source, Step
 from gefa.store.recipes import library
-
-MAX_STEPS = 200
-"""how far back a source's plan can be undone"""
 
 
 def bring_in(session: Session, name: str, blob: Blob, format: str) -> tuple[Source, Revision]:
@@ -86,16 +83,20 @@ class PlanUnreadable(PlanError):
     """The plan of a source is not one that this version reads: what is wrong with it."""
 
 
+def _subject(source: Source) -> str:
+    return f"plan {source.id}"
+
+
 def plan_of(session: Session, source: Source) -> Plan:
     """The plan as hands have made it; PlanUnreadable if it is none."""
-    return _plan_in(_step(session, source, source.step), source)
+    return _plan_in(history.current(session, _subject(source)), source)
 
 
-def _plan_in(step: PlanStep | None, source: Source) -> Plan:
+def _plan_in(step: Step | None, source: Source) -> Plan:
     if step is None:
         return Plan()
     try:
-        return Plan.model_validate(step.plan)
+        return Plan.model_validate(step.content)
     except ValidationError as error:
         raise PlanUnreadable(
             f"cannot be read: {'; '.join(problems_in_words(error))}.",
@@ -105,9 +106,8 @@ def _plan_in(step: PlanStep | None, source: Source) -> Plan:
 
 
 def step_id(session: Session, source: Source) -> str:
-    """Which step of the plan counts now; empty for the empty plan. Numbers are used again after an
-    undo, and ids are not."""
-    step = _step(session, source, source.step)
+    """Which step of the plan counts now; empty for the empty plan."""
+    step = history.current(session, _subject(source))
     return step.id if step else ""
 
 
@@ -115,8 +115,8 @@ def plan_at(session: Session, source: Source, id: str) -> Plan | None:
     """The plan at a step; None if that is gone."""
     if not id:
         return Plan()
-    step = session.get(PlanStep, id)
-    return _plan_in(step, source) if step and step.source_id == source.id else None
+    step = history.step_with(session, _subject(source), id)
+    return _plan_in(step, source) if step else None
 
 
 def whole_plan(session: Session, source: Source) -> Plan:
@@ -151,62 +151,27 @@ def change_plan(session: Session, source: Source, plan: Plan, said: str) -> None
     with suppress(PlanUnreadable):
         if plan == plan_of(session, source):
             return
-    session.execute(
-        delete(PlanStep).where(
-            col(PlanStep.source_id) == source.id,
-            (col(PlanStep.number) > source.step) | (col(PlanStep.number) < source.step - MAX_STEPS),
-        )
-    )
-    source.step += 1
     content = plan.model_dump(mode="json", exclude_defaults=True)
-    session.add(PlanStep(source_id=source.id, number=source.step, plan=content, said=said))
-    session.add(source)
-    session.flush()
+    history.change(session, _subject(source), content, said)
 
 
 def undo(session: Session, source: Source) -> str:
-    """Go back a step; what was undone, empty if there was nothing."""
-    current = _step(session, source, source.step)
-    if current is None or not _can_go_back(session, source):
-        return ""
-    source.step -= 1
-    session.add(source)
-    session.flush()
-    return current.said
-
-
-def _can_go_back(session: Session, source: Source) -> bool:
-    return source.step == 1 or _step(session, source, source.step - 1) is not None
+    """Go back a step of the plan; what was undone, empty if there was nothing."""
+    return history.undo(session, _subject(source))
 
 
 def redo(session: Session, source: Source) -> str:
-    """Go forward again a step that was undone; what was redone, empty if there was nothing."""
-    following = _step(session, source, source.step + 1)
-    if following is None:
-        return ""
-    source.step += 1
-    session.add(source)
-    session.flush()
-    return following.said
+    """Go forward again a step of the plan; what was redone, empty if there was nothing."""
+    return history.redo(session, _subject(source))
 
 
-class History(NamedTuple):
-    """What can be undone and redone, in words; empty if nothing can."""
-
-    undo: str
-    redo: str
+def ways_of(session: Session, source: Source) -> Ways:
+    """What of the plan can be undone and redone."""
+    return history.ways(session, _subject(source))
 
 
-def history_of(session: Session, source: Source) -> History:
-    before = _step(session, source, source.step) if _can_go_back(session, source) else None
-    after = _step(session, source, source.step + 1)
-    return History(before.said if before else "", after.said if after else "")
-
-
-def _step(session: Session, source: Source, number: int) -> PlanStep | None:
-    return session.exec(
-        select(PlanStep).where(PlanStep.source_id == source.id, PlanStep.number == number)
-    ).first()
+def forget_plan(session: Session, source: Source) -> None:
+    history.forget(session, _subject(source))
 
 
 # -- revisions ---------------------------------------------------------------------------

@@ -21,9 +21,10 @@ from gefa.core.read.survey import PartFacts, Survey
 from gefa.core.treat.recipe import OwnQuality
 from gefa.core.treat.recipe_sentence import sentence
 from gefa.store.contracts import Preview
+from gefa.store.history import Ways
 from gefa.store.models import Revision, Source
 from gefa.store.runs import newest_made
-from gefa.store.sources import History, history_of, prepared_for, step_id, survey_of, whole_plan
+from gefa.store.sources import prepared_for, step_id, survey_of, ways_of, whole_plan
 from gefa.web.pages.proof_view import quality_words
 from gefa.web.pages.weighing import Scales, Weighed, added
 
@@ -151,7 +152,7 @@ class CutView:
     recipes: dict[str, str]
     lost: dict[str, list[str]]
     """remarks on parts that this revision does not have, by path"""
-    history: History
+    history: Ways
     step: str
     changes: Changes
     preview: Preview
@@ -224,7 +225,7 @@ def view_of(session: Session, source: Source, revision: Revision) -> CutView:
         total,
         {name: sentence(recipe) for name, recipe in plan.all_recipes.items()},
         remarks,
-        history_of(session, source),
+        ways_of(session, source),
         step_id(session, source),
         changes,
         Preview.model_validate(revision.preview),

@@ -100,7 +100,7 @@ def _view(session: Session, name: str) -> SlotView:
         name,
         settings,
         set(of.defaults if isinstance(of, Site) else of.own),
-        can_undo_settings(of),
+        can_undo_settings(session, of),
         sorted({*shelf_of_recipes(session), settings.recipe}),
         crop_lines(settings),
         *((0, 0, 0) if isinstance(of, Site) else _counted(session, of)),

@@ -1,0 +1,77 @@
+"""What the web process costs while nothing happens, with many tasks waiting for a worker."""
+
+from __future__ import annotations
+
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+from sqlmodel import Session, col, func, select
+
+from gefa.core.make.prepare import prepare
+from gefa.core.plan.plan import Plan
+from gefa.core.read import read
+from gefa.core.read.survey import survey
+from gefa.store.contracts import CutBody, enqueue
+from gefa.store.models import Task
+from gefa.store.store import Store
+
+TASKS = 10_000
+SECONDS = 30.0
+
+
+@dataclass
+class Idle:
+    """``share`` of one core, 0..1, over so many seconds."""
+
+    share: float
+    seconds: float
+    tasks: int
+
+
+def idle(photo: Path, folder: Path) -> Idle:
+    """A server without workers, whose tasks are all in the queue."""
+    data = folder / "idle"
+    store = Store(data)
+    (job,) = prepare(survey(read(photo)), Plan()).jobs
+    with store.session() as session:
+        for _ in range(TASKS):
+            enqueue(session, CutBody(blob="b" * 64, name=photo.name, job=job))
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    command = [sys.executable, "-m", "gefa", "serve", "--data", str(data), "--workers", "0"]
+    server = subprocess.Popen([*command, "--port", str(port)], stdout=subprocess.DEVNULL)
+    try:
+        _wait_until_sent(store)
+        before = _cpu_seconds(server.pid)
+        time.sleep(SECONDS)
+        used = _cpu_seconds(server.pid) - before
+    finally:
+        server.send_signal(signal.SIGINT)
+        server.wait()
+        store.close()
+    return Idle(used / SECONDS, SECONDS, TASKS)
+
+
+def _wait_until_sent(store: Store) -> None:
+    while True:
+        with store.reading() as session:
+            if not _unsent(session):
+                break
+        time.sleep(0.5)
+    time.sleep(3)  # for what follows from the last of them
+
+
+def _unsent(session: Session) -> int:
+    return session.exec(select(func.count()).select_from(Task).where(col(Task.sent) == 0)).one()
+
+
+def _cpu_seconds(pid: int) -> float:
+    fields = Path(f"/proc/{pid}/stat").read_text("ascii").rpartition(")")[2].split()
+    return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")

@@ -1,0 +1,110 @@
+"""What things were before they were changed: one history for plans, recipes and settings.
+
+A ``subject`` names a thing. Its steps are numbered from 1; 0 is the empty content before any change.
+Undoing goes back a step, redoing forward; a new change forgets what was undone.
+"""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+from sqlalchemy import delete
+from sqlmodel import Session, col, select
+
+from gefa.store.models import History, Step
+
+MAX_STEPS = 200
+"""how far back a thing can be undone"""
+
+
+class Ways(NamedTuple):
+    """What can be undone and redone, in words; empty if nothing can."""
+
+    undo: str
+    redo: str
+
+
+def change(session: Session, subject: str, content: dict[str, Any], said: str) -> None:
+    """Take a content as the next step; ``said`` tells people what was done."""
+    history = session.get(History, subject) or History(subject=subject)
+    session.execute(
+        delete(Step).where(
+            col(Step.subject) == subject,
+            (col(Step.number) > history.number) | (col(Step.number) < history.number - MAX_STEPS),
+        )
+    )
+    history.number += 1
+    session.add(history)
+    session.add(Step(subject=subject, number=history.number, content=content, said=said))
+    session.flush()
+
+
+def begin(session: Session, subject: str, content: dict[str, Any]) -> None:
+    """Let a content be the first that there is: nobody goes back behind it."""
+    forget(session, subject)
+    # There is no step 1 that it could go back to.
+    session.add(History(subject=subject, number=2))
+    session.add(Step(subject=subject, number=2, content=content))
+    session.flush()
+
+
+def current(session: Session, subject: str) -> Step | None:
+    """The step that counts; None before any change."""
+    history = session.get(History, subject)
+    return _step(session, subject, history.number) if history else None
+
+
+def step_with(session: Session, subject: str, id: str) -> Step | None:
+    """A step by its id; None if it is gone. Numbers are used again after an undo, ids are not."""
+    step = session.get(Step, id)
+    return step if step is not None and step.subject == subject else None
+
+
+def undo(session: Session, subject: str) -> str:
+    """Go back a step; what was undone, empty if there was nothing."""
+    now = current(session, subject)
+    if now is None or not _can_go_back(session, now):
+        return ""
+    _go(session, subject, now.number - 1)
+    return now.said
+
+
+def redo(session: Session, subject: str) -> str:
+    """Go forward again a step that was undone; what was redone, empty if there was nothing."""
+    following = _following(session, subject)
+    if following is None:
+        return ""
+    _go(session, subject, following.number)
+    return following.said
+
+
+def ways(session: Session, subject: str) -> Ways:
+    now, after = current(session, subject), _following(session, subject)
+    back = now.said if now is not None and _can_go_back(session, now) else ""
+    return Ways(back, after.said if after else "")
+
+
+def forget(session: Session, subject: str) -> None:
+    """Forget all steps of a thing that is gone."""
+    session.execute(delete(Step).where(col(Step.subject) == subject))
+    session.execute(delete(History).where(col(History.subject) == subject))
+
+
+def _go(session: Session, subject: str, number: int) -> None:
+    history = session.get_one(History, subject)
+    history.number = number
+    session.add(history)
+    session.flush()
+
+
+def _following(session: Session, subject: str) -> Step | None:
+    history = session.get(History, subject)
+    return _step(session, subject, history.number + 1) if history else None
+
+
+def _can_go_back(session: Session, step: Step) -> bool:
+    return step.number == 1 or _step(session, step.subject, step.number - 1) is not None
+
+
+def _step(session: Session, subject: str, number: int) -> Step | None:
+    return session.exec(select(Step).where(Step.subject == subject, Step.number == number)).first()
