@@ -1,6 +1,6 @@
 """What things were before they were changed: one history for plans, recipes and settings.
 
-A ``subject`` names a thing. Its steps are numbered from 1; 0 is the empty content before any change.
+A ``subject`` names a thing. Its steps are numbered from 1; 0 is the empty content before them.
 Undoing goes back a step, redoing forward; a new change forgets what was undone.
 """
 
