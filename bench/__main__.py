@@ -279,7 +279,7 @@ def main(wanted: str = "") -> None:
         table.add_column(title)
     for figure in figures:
         reached = "yes" if figure.reached else "no"
-        table.add_row(figure.name, f"{figure.value:.2f}", figure.wanted, reached, figure.how)
+        table.add_row(figure.name, f"{figure.value:.3g}", figure.wanted, reached, figure.how)
     Console(width=150).print(table)
     if wanted:
         return

@@ -65,7 +65,7 @@ def _wait_until_sent(store: Store) -> None:
             if not _unsent(session):
                 break
         time.sleep(0.5)
-    time.sleep(3)  # for what follows from the last of them
+    time.sleep(25)  # until it is quiet, and knows that it is
 
 
 def _unsent(session: Session) -> int:

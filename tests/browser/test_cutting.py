@@ -141,7 +141,7 @@ def test_slices_are_drawn_snapped_moved_resized_and_edited_as_numbers(picture: P
     assert numbers(row) == [str(side) for side in drawn(page)[0]]
     row.locator("input[name=width]").fill("wide")
     row.locator("input[name=width]").press("Enter")
-    expect(page.get_by_text("Give a whole number")).to_be_visible()
+    expect(page.get_by_text("Give a number")).to_be_visible()
 
     page.locator(".slice-area").focus()
     page.keyboard.press("Delete")

@@ -20,7 +20,7 @@ from gefa.store.notices import due, tried
 from gefa.store.store import Store
 from gefa.web.api.answers import described
 
-PAUSE_SECONDS = 0.5
+PAUSE_SECONDS = 1.0
 """between two looks for notices: nobody waits for them at a screen"""
 PATIENCE_SECONDS = 10.0
 """the server of an address that answers slowly must not hold up the others"""

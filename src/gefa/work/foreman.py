@@ -10,10 +10,10 @@ from __future__ import annotations
 import logging
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from sqlmodel import Session, col, select
+from sqlmodel import Session, col, func, select
 
 from gefa.store.contracts import CONTRACTS
 from gefa.store.models import Task, TaskState
@@ -23,23 +23,28 @@ from gefa.work.queue import Lease, Outcome, TaskMessage, WorkQueue, alive
 
 MAX_SENT = 10
 """how often a job may be lost with its worker before it is given up"""
-LOOK_SECONDS = 1.0
+LOOK_SECONDS = 2.0
 """between two looks for lost jobs"""
 STALE_SECONDS = 30.0
 """after which a worker that shows no beat is taken for dead"""
 UNSEEN_SECONDS = 3.0
 """how long a job may be neither waiting nor held: between being taken and being held"""
-LIST_SECONDS = 30.0
-"""between two readings of the whole queue; a message that nobody needs any more may hide for so
-long that another is missing"""
+LIST_SECONDS = 600.0
+"""between two readings of the whole queue where the numbers are right; a message that nobody needs
+any more may hide for so long that another is missing"""
 MAX_TRIES = 6
 RETRY_SECONDS = 0.5
 """to write an outcome down; doubled each time, so that a full disk has half a minute"""
-BUSY_SECONDS, IDLE_SECONDS = 0.03, 0.15
-"""between two turns: a person who waits at the screen notices no more than that"""
+BUSY_SECONDS, IDLE_SECONDS, QUIET_SECONDS = 0.03, 0.15, 0.6
+"""between two turns: a person who waits at the screen does not notice the first two; the last counts
+once nothing came or went for so long as QUIET_AFTER says"""
+QUIET_AFTER = 20.0
 SENT_AT_ONCE = 200
 """so that outcomes are written down between the jobs of a large batch"""
 log = logging.getLogger("gefa.foreman")
+
+
+_SENT = (Task.state == TaskState.QUEUED, col(Task.sent) > 0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +67,7 @@ class Foreman:
         self._beats: dict[str, tuple[int, float]] = {}
         self._unseen: dict[str, float] = {}
         self._troubles: dict[str, _Trouble] = {}
-        self._looked = self._listed = 0.0
+        self._looked = self._listed = self._busy = 0.0
         self._thread = threading.Thread(target=self._loop, name="foreman", daemon=True)
 
     def start(self) -> None:
@@ -86,7 +91,15 @@ class Foreman:
                 log.exception("the foreman's turn failed; trying again")
                 busy = False
                 self._stop.wait(1)
-            self._woken.wait(BUSY_SECONDS if busy else IDLE_SECONDS)
+            self._woken.wait(self._pause(busy=busy or woken))
+
+    def _pause(self, *, busy: bool) -> float:
+        """Seconds until the next turn."""
+        now = time.monotonic()
+        if busy:
+            self._busy = now
+            return BUSY_SECONDS
+        return IDLE_SECONDS if now - self._busy < QUIET_AFTER else QUIET_SECONDS
 
     def turn(self, *, woken: bool = True) -> bool:
         """One round: outcomes, new jobs, lost jobs. True if there was something to do."""
@@ -172,28 +185,25 @@ class Foreman:
     # -- lost jobs -----------------------------------------------------------------------
 
     def _find_lost(self) -> None:
-        with self._store.reading() as session:
-            sent = session.exec(
-                select(Task.id).where(Task.state == TaskState.QUEUED, Task.sent > 0)
-            ).all()
-        if not sent:
-            return
         leases = self._queue.leases()
-        unheld = [job for job in sent if job not in leases]
-        lost = [job for job in sent if job in leases and self._has_died(job, leases[job])]
-        lost += self._vanished(unheld)
+        lost = [job for job, lease in leases.items() if self._has_died(job, lease)]
+        with self._store.reading() as session:
+            sent = session.exec(select(func.count()).select_from(Task).where(*_SENT)).one()
+        due = time.monotonic() - self._listed > LIST_SECONDS
+        # With a batch of thousands waiting it is enough to count, most of the time.
+        if sent and (due or self._queue.size() + len(leases) < sent):
+            lost += self._vanished(leases)
         if lost:
             self._send_again(lost)
 
-    def _vanished(self, unheld: list[str]) -> list[str]:
+    def _vanished(self, leases: Mapping[str, Lease]) -> list[str]:
         """Jobs that neither a worker holds nor the queue. All messages of the queue are read for
-        it, so it is asked only where fewer wait than should, and else from time to time."""
-        due = time.monotonic() - self._listed > LIST_SECONDS
-        if not unheld or (not due and self._queue.size() >= len(unheld)):
-            return []
+        it."""
         self._listed = time.monotonic()
+        with self._store.reading() as session:
+            sent = session.exec(select(Task.id).where(*_SENT)).all()
         waiting = self._queue.waiting()
-        missing = [job for job in unheld if job not in waiting]
+        missing = [job for job in sent if job not in leases and job not in waiting]
         self._unseen = {job: self._unseen.get(job, self._listed) for job in missing}
         return [job for job in missing if self._listed - self._unseen[job] > UNSEEN_SECONDS]
 
