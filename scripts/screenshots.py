@@ -16,6 +16,8 @@ from gefa.demo.pennants import draw_pennants
 from gefa.demo.shapes import MADDER, TIDE
 from gefa.serve import free_port
 
+SHOWN = """() => [...document.images].every((image) =>
+  image.complete || image.getBoundingClientRect().top > innerHeight)"""
 TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
 
 
@@ -177,6 +179,7 @@ def _revision(page: Page, url: str) -> None:
 def _shoot(page: Page, name: str, *, settle: bool = True) -> None:
     if settle:
         page.wait_for_load_state("networkidle")
+        page.wait_for_function(SHOWN)
     page.screenshot(path=TARGET / f"{name}.png")
 
 
