@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 from urllib.parse import quote
 
 import anyio.to_thread
-from fastapi import APIRouter, HTTPException, Query, Request, Response
+from fastapi import APIRouter, Depends, HTTPException, Query, Request, Response
 from fastapi.responses import RedirectResponse, StreamingResponse
 from sqlmodel import Session, select
 
@@ -60,6 +60,13 @@ FRAMED = (
 """for the page of a layout, which is shown inside ours and has a style of its own; no scripts"""
 
 
+def _asked(format: str = "", sort: str = "order", warned: bool = False) -> SheetQuery:
+    return SheetQuery(format, sort if sort in SORTS else "order", warned)
+
+
+SheetAsked = Annotated[SheetQuery, Depends(_asked)]
+
+
 @router.get("")
 def index(request: Request, given: ServicesOf) -> Response:
     """All runs, the newest first."""
@@ -107,12 +114,9 @@ def show(
     request: Request,
     run_id: str,
     given: ServicesOf,
-    format: str = "",
-    sort: str = "order",
-    warned: bool = False,
+    asked: SheetAsked,
 ) -> Response:
     """One run; for a script's request, only its sheet."""
-    asked = SheetQuery(format, sort if sort in SORTS else "order", warned)
     with given.store.reading() as session:
         run, source = _found(session, run_id)
         context = _context(session, given, run, source, asked)
@@ -125,13 +129,10 @@ def measure_looks(
     request: Request,
     run_id: str,
     given: ServicesOf,
-    format: str = "",
-    sort: str = "order",
-    warned: bool = False,
+    asked: SheetAsked,
 ) -> Response:
     """Have the files looked at that stand for their cuts and were not; the sheet as far as that
     is."""
-    asked = SheetQuery(format, sort if sort in SORTS else "order", warned)
     with given.store.session() as session:
         run, source = _found(session, run_id)
         context = _context(session, given, run, source, asked)
