@@ -36,9 +36,9 @@ MAX_TRIES = 6
 RETRY_SECONDS = 0.5
 """to write an outcome down; doubled each time, so that a full disk has half a minute"""
 BUSY_SECONDS, IDLE_SECONDS, QUIET_SECONDS = 0.03, 0.15, 0.6
-"""between two turns: a person who waits at the screen does not notice the first two; the last counts
-once nothing came or went for so long as QUIET_AFTER says"""
+"""between two turns: a person who waits at the screen does not notice the first two"""
 QUIET_AFTER = 20.0
+"""seconds without anything that came or went, after which turns are rare"""
 SENT_AT_ONCE = 200
 """so that outcomes are written down between the jobs of a large batch"""
 log = logging.getLogger("gefa.foreman")
