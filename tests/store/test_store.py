@@ -245,6 +245,11 @@ def test_what_could_be_undone_before_there_was_one_history_still_can(tmp_path: P
                 "INSERT INTO plan_step VALUES (?, 's', ?, ?, ?, '2026-01-01')",
                 (f"p{number}", number, plan, f"named {name}"),
             )
+        old.execute(
+            "INSERT INTO job (id, kind, state, topic, position, name, planned, cost, task, report, problem, sent, created)"
+            " VALUES ('j', 'CUT', 'DONE', '', 0, 'a', 1, 0, '{}', ?, '', 1, '2026-01-01')",
+            (json.dumps({"files": [], "facts": {"key": {"crop": None, "formats": {}}}}),),
+        )
         small = {"formats": ["jpeg"], "widths": [90]}
         earlier = [{"content": {}, "said": "Began it"}, {"content": small, "said": "Removed it"}]
         old.execute(
@@ -263,6 +268,7 @@ def test_what_could_be_undone_before_there_was_one_history_still_can(tmp_path: P
     store = Store(tmp_path)
     with store.session() as session:
         source = session.get_one(Source, "s")
+        assert session.get_one(Task, "j").report == {"files": []}, "it is read again"
         assert ways_of(session, source) == ("named one", "named two")
         assert undo(session, source) == "named one"
         assert plan_of(session, source) == Plan()

@@ -35,6 +35,7 @@ def upgrade() -> None:
         sa.Column('number', sa.Integer(), nullable=False),
         sa.PrimaryKeyConstraint('subject'),
     )
+    _forget_old_reports()
     _carry_plans_over()
     _carry_lists_over("SELECT 'recipe ' || name, content, earlier, 'content' FROM recipe")
     _carry_lists_over("SELECT 'slot ' || id, own, earlier, 'own' FROM slot")
@@ -44,6 +45,17 @@ def upgrade() -> None:
     op.drop_column('source', 'step')
     for table in ('recipe', 'slot', 'site'):
         op.drop_column(table, 'earlier')
+
+
+def _forget_old_reports() -> None:
+    """Reports of cuts had measurements in them, of another form; trials are made again."""
+    connection = op.get_bind()
+    connection.execute(sa.text(
+        "UPDATE job SET report = json_remove(report, '$.facts', '$.made') WHERE kind = 'CUT'"
+    ))
+    connection.execute(sa.text(
+        "DELETE FROM job WHERE kind IN ('TRY', 'TRIAL') AND state != 'QUEUED'"
+    ))
 
 
 def _carry_plans_over() -> None:
