@@ -234,3 +234,19 @@ def test_the_cut_screen_works_at_800_px(page: Page, demo: Server, tmp_path: Path
         assert box["x"] >= 0
         assert box["x"] + box["width"] <= 800
     assert page.evaluate("document.documentElement.scrollWidth") <= 800
+
+
+def test_two_windows_on_one_plan_cost_none_of_each_other(picture: Page) -> None:
+    other = picture.context.new_page()
+    other.goto(picture.url)
+    for window, name in ((picture, "first"), (other, "second")):
+        field = window.locator("input[name=name]").first
+        field.fill(name)
+        field.press("Enter")
+        if window is picture:
+            eventually(lambda: [cut.name for cut in plan_of(picture).cuts] == ["first"], 10)
+    expect(other.locator("#trouble")).to_contain_text("changed meanwhile, in another window")
+    expect(other.locator("input[name=name]").first).to_have_value("first")
+    other.locator("input[name=name]").first.fill("second")
+    other.locator("input[name=name]").first.press("Enter")
+    eventually(lambda: [cut.name for cut in plan_of(picture).cuts] == ["second"], 10)

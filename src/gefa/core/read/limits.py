@@ -8,7 +8,7 @@ from gefa.core.geometry import Size
 MAX_SIDE = 100_000
 """px"""
 MAX_MEGAPIXELS = 500.0
-"""five times the largest source that practitioners bring; a worker holds tiles of it only"""
+"""five times the largest picture that is expected; a worker holds tiles of it only"""
 MAX_DEPTH = 128
 """groups inside groups"""
 MAX_PARTS = 20_000
