@@ -88,7 +88,7 @@ FORMATS: dict[Format, FormatFacts] = {
             curve_at_qualities(
                 -2.28, -2.02, -1.74, -1.41, -1.02, -0.71, -0.40, 0.0, 0.69, 1.23, 2.41
             ),
-            bits=1.2, drift=-0.18, lowest=15,
+            bits=0.53, drift=-0.18, lowest=15,
         ),
     ),
     Format.WEBP: FormatFacts(
@@ -102,7 +102,7 @@ FORMATS: dict[Format, FormatFacts] = {
             curve_at_qualities(
                 -1.36, -1.15, -0.97, -0.79, -0.64, -0.48, -0.33, 0.0, 0.69, 1.28, 1.81
             ),
-            bits=1.1, drift=-0.20, lowest=15,
+            bits=0.32, drift=-0.20, lowest=15,
         ),
     ),
     Format.JPEG: FormatFacts(
@@ -116,7 +116,7 @@ FORMATS: dict[Format, FormatFacts] = {
             curve_at_qualities(
                 -1.71, -1.32, -1.07, -0.85, -0.66, -0.50, -0.28, 0.0, 0.65, 1.14, 2.31
             ),
-            bits=1.5, drift=-0.11, lowest=20,
+            bits=0.63, drift=-0.11, lowest=20,
         ),
     ),
     Format.PNG: FormatFacts(
