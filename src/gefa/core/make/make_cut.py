@@ -96,6 +96,7 @@ class _Making:
         self._made = shelf.known(variant.key for variant in job.variants)
         self._refused: dict[str, str] = {}
         self._document: Document | None = None
+        self._pictures: Pictures | None = None
         self._maker: VariantMaker | None = None
 
     def report(self) -> JobReport:
@@ -155,10 +156,11 @@ class _Making:
     def _measured(self) -> CutFacts:
         document = self._drawn()
         crop = self._facts.crop if self._facts is not None else crop_of(self._job, document)
+        self._pictures = pictures_for(self._job, document, crop, self._mark)
         sizes = sorted({v.size for v in self._job.variants}, key=lambda size: size.width)
         return measured(
             document,
-            pictures_for(self._job, document, crop, self._mark),
+            self._pictures,
             self._job.widest,
             crop,
             sizes if self._job.steps is not None else (),
@@ -174,9 +176,11 @@ class _Making:
             assert self._facts is not None
             document = self._drawn()
             keeps = self._job.recipe.metadata is Keep.COPYRIGHT
+            if self._pictures is None:
+                self._pictures = pictures_for(self._job, document, self._facts.crop, self._mark)
             self._maker = VariantMaker(
                 self._job,
-                pictures_for(self._job, document, self._facts.crop, self._mark),
+                self._pictures,
                 self._facts,
                 self._shelf,
                 threads=self._threads,

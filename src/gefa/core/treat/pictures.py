@@ -18,6 +18,8 @@ from gefa.core.treat.tone import ToneCurve, curve_for, lifted
 
 TONES_SEEN = 512
 """px of the width that the tones of a picture are looked at"""
+HELD_MEGAPIXELS = 4.0
+"""up to which the widest picture is kept: facts are measured on it first, and it is encoded last"""
 
 
 class Pictures:
@@ -41,11 +43,20 @@ class Pictures:
         mark: tuple[Mark, Document] | None = None,
     ) -> None:
         self._document, self._part, self._region = document, part, region
-        self._widest = self._width_for(widest)
+        self._largest, self._widest = widest, self._width_for(widest)
         self._whole, self._under, self._tone, self._mark = whole, under, tone, mark
 
     def at(self, size: Size) -> pyvips.Image:
         """The picture at exactly ``size`` px, 8-bit sRGB, in memory."""
+        if size == self._largest and size.megapixels <= HELD_MEGAPIXELS:
+            return self._largest_picture
+        return self._made_at(size)
+
+    @cached_property
+    def _largest_picture(self) -> pyvips.Image:
+        return self._made_at(self._largest)
+
+    def _made_at(self, size: Size) -> pyvips.Image:
         if self._scalable:
             image = self._drawn(self._width_for(size))
         else:
