@@ -7,10 +7,10 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from email.utils import formatdate
+from email.utils import formatdate, parsedate_to_datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
-from urllib.parse import unquote, urlsplit
+from urllib.parse import parse_qs, unquote, urlsplit
 
 ACCESS_KEY = "stand-in"
 
@@ -34,6 +34,10 @@ def standing_in() -> Iterator[StandIn]:
         yield state
     finally:
         server.shutdown()
+
+
+def _time_of(headers: dict[str, str]) -> str:
+    return parsedate_to_datetime(headers["Last-Modified"]).strftime("%Y-%m-%dT%H:%M:%S.000Z")
 
 
 class _Handler(BaseHTTPRequestHandler):
@@ -95,11 +99,30 @@ class _Handler(BaseHTTPRequestHandler):
         key = self._begin()
         if key is None:
             return
+        asked = parse_qs(urlsplit(self.path).query)
+        if asked.get("list-type") == ["2"]:
+            self._list(key.strip("/"), asked)
+            return
         if key not in self.state.objects:
             self._answer(404, b"<Error><Code>NoSuchKey</Code></Error>")
             return
         body, headers = self.state.objects[key]
         self._answer(200, body, headers, len(body))
+
+    def _list(self, bucket: str, asked: dict[str, list[str]]) -> None:
+        """Two objects on a page, so that whoever lists has to go on."""
+        begin = f"{bucket}/{asked.get('prefix', [''])[0]}"
+        keys = sorted(key for key in self.state.objects if key.startswith(begin))
+        first = int(asked.get("continuation-token", ["0"])[0])
+        more = first + 2 < len(keys)
+        found = "".join(
+            f"<Contents><Key>{key.removeprefix(f'{bucket}/')}</Key>"
+            f"<LastModified>{_time_of(self.state.objects[key][1])}</LastModified></Contents>"
+            for key in keys[first : first + 2]
+        )
+        token = f"<NextContinuationToken>{first + 2}</NextContinuationToken>" if more else ""
+        body = f"<ListBucketResult><IsTruncated>{str(more).lower()}</IsTruncated>{token}{found}</ListBucketResult>"
+        self._answer(200, body.encode(), {"Content-Type": "application/xml"})
 
     def do_HEAD(self) -> None:
         self.do_GET()

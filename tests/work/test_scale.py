@@ -6,8 +6,10 @@ import os
 import signal
 import subprocess
 import sys
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from email.utils import formatdate
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +17,7 @@ import httpx
 import pytest
 from sqlmodel import select
 
-from gefa.store.bucket import Bucket, BucketBlobs, BucketError
+from gefa.store.bucket import Bucket, BucketBlobs, BucketError, blob_key
 from gefa.store.keys import Right, new_key
 from gefa.store.models import Task
 from gefa.store.slots import add_slot
@@ -177,6 +179,20 @@ def test_a_bucket_keeps_fetches_and_deletes_blobs(
         assert there.noted("other") is None
         assert there.touch(blob.sha256)
         assert not there.touch("0" * 64)
+        more = {here.put(data).sha256 for data in (b"one", b"two", b"three")}
+        assert set(there.all()) == {blob.sha256, *more}, "also those that only others have"
+        old = formatdate(time.time() - 7200, usegmt=True)
+        for key in stand_in.objects:
+            stand_in.objects[key][1]["Last-Modified"] = old
+        assert there.touch(blob.sha256)
+        assert (bucket.age(blob_key(blob.sha256)) or 0) < 60, "its age begins anew"
+        assert bucket.get(blob_key(blob.sha256)) == b"a picture"
+        assert here.sweep_notes(3600) == 1
+        assert here.noted("key") is None
+        small = BucketBlobs(tmp_path / "small", bucket, local_bytes=8)
+        for sha256 in sorted(more):
+            os.utime(small.path(sha256), (1, 1))
+        assert len(list((tmp_path / "small" / "blobs").glob("??/*"))) < 3, "copies are bounded"
         assert not here.delete(blob.sha256, older_than=60), "somebody may just be sending it"
         assert here.delete(blob.sha256, older_than=-1)
         assert not any(key.endswith(blob.sha256) for key in stand_in.objects)

@@ -219,12 +219,15 @@ class Foreman:
         return time.monotonic() - since > STALE_SECONDS
 
     def _send_again(self, lost: list[str]) -> None:
+        for (
+            job_id
+        ) in lost:  # also of a run that was removed: its lease would be lost again and again
+            self._forget(job_id)
         with self._store.session() as session:
             jobs = session.exec(
                 select(Task).where(Task.state == TaskState.QUEUED, col(Task.id).in_(lost))
             ).all()
             for job in jobs:
-                self._forget(job.id)
                 if job.sent >= MAX_SENT:
                     problem = f"the worker that had it ended {job.sent} times without an answer."
                     settle(session, job, Outcome(job=job.id, problem=problem))
