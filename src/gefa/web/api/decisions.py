@@ -27,7 +27,7 @@ from gefa.store.uploads import (
 )
 from gefa.web.api.access import Access, upload_opened
 from gefa.web.api.answers import UploadAnswer, described
-from gefa.web.api.form import receive_form
+from gefa.web.file_form import receive_form
 from gefa.web.api.uploads import checked_description, problems
 from gefa.web.problems import Problem
 from gefa.web.services import Services, ServicesOf

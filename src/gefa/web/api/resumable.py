@@ -27,7 +27,7 @@ from gefa.store.models import Resumable, as_utc
 from gefa.store.sweep import RESUMED_WITHIN
 from gefa.store.uploads import Sent
 from gefa.web.api.access import Access, slot_opened
-from gefa.web.api.form import Received, refusal
+from gefa.web.file_form import Received, refusal
 from gefa.web.api.uploads import described_by, problems, take_in
 from gefa.web.incoming import clean_name
 from gefa.web.problems import Problem

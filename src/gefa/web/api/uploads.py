@@ -22,7 +22,7 @@ from gefa.store.models import Slot, Upload, UploadState
 from gefa.store.uploads import Described, Sent, accept, fingerprint, sent_before
 from gefa.web.api.access import Access, slot_opened
 from gefa.web.api.answers import UploadAnswer, described
-from gefa.web.api.form import Form, receive_form
+from gefa.web.file_form import Form, receive_form
 from gefa.web.problems import PROBLEM_JSON, Problem, problem_body
 from gefa.web.services import Services, ServicesOf
 

@@ -33,7 +33,7 @@ from gefa.store.slots import (
     undo_settings,
 )
 from gefa.store.uploads import make_all_again, outdated
-from gefa.web.api.form import receive_form
+from gefa.web.file_form import receive_form
 from gefa.web.fields import FormOf
 from gefa.web.pages.slot_form import ROWS, CropLine, changes_from, crop_lines, settings_in
 from gefa.web.pages.slot_trial import SlotTrial, TestPicture, test_pictures, tried_with

@@ -38,7 +38,7 @@ from gefa.store.uploads import (
     treat,
 )
 from gefa.store.variants import newest_variants, variants_of_upload
-from gefa.web.api.form import receive_form
+from gefa.web.file_form import receive_form
 from gefa.web.api.markup import Placeholder, markup_of
 from gefa.web.api.uploads import described_by
 from gefa.web.fields import FormOf
