@@ -64,7 +64,7 @@ def after_a_small_change(folder: Path) -> Again:
     plan.write_text(EACH)
     out = place / "out"
     with Pool(cores()) as pool:
-        pool.start()
+        pool.start("gefa.core.make.make_cut")
         time.sleep(2)
         exporter = Exporter(pool, out)
 

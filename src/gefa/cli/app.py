@@ -119,7 +119,7 @@ def export(
 
     try:
         with _progress() as bar, Pool(jobs) as pool:
-            pool.start()
+            pool.start("gefa.core.make.make_cut")
             from gefa.work.batch import Exporter, Extras
 
             told = _told(bar, large, ask=not watch)

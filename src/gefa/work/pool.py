@@ -11,6 +11,7 @@ from concurrent.futures import TimeoutError as FutureTimeout
 from concurrent.futures import wait
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
+from importlib import import_module
 from typing import Any
 
 from pebble import ProcessExpired, ProcessFuture, ProcessPool
@@ -74,10 +75,11 @@ class Pool:
             context=multiprocessing.get_context("spawn"),
         )
 
-    def start(self) -> None:
-        """Let the processes start up while the caller does something else."""
+    def start(self, module: str) -> None:
+        """Let the processes start up, and load what their calls need, while the caller does
+        something else."""
         for _ in range(self.workers):
-            self.submit(_get_ready)
+            self.submit(import_module, module)
 
     def submit(self, function: Callable[..., Any], *args: Any) -> Call:
         with self._lock:
@@ -123,11 +125,6 @@ class Pool:
 
     def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
         self.close(wait=kind is None)
-
-
-def _get_ready() -> None:
-    """In a process: load what every call needs."""
-    import gefa.core.make.make_cut  # noqa: F401
 
 
 def _in_words(error: Exception, seconds: float) -> str:

@@ -50,7 +50,7 @@ class Worker:
 
     def run(self) -> None:
         """Work until told to stop; returns when everything is put down."""
-        self._pool.start()
+        self._pool.start("gefa.work.perform")
         threading.Thread(target=self._keep_beating, daemon=True).start()
         try:
             self._consumer.run()

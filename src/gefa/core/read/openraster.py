@@ -83,9 +83,7 @@ class OpenRaster(Document):
         self._extents: dict[str, Rect] = {}
         self._found: list[Notice] = []
         self._lost: set[str] = set()
-        self._sizes: dict[str, Size] = {}
-        self._likenesses: dict[str, str] = {}
-        self._colours: dict[str, str] = {}
+        self._facts: dict[str, _LayerFacts] = {}
         self._digests: dict[str, str] = {}
         self._bitmaps = BitmapCache(KEPT_BYTES)
         self._archive = self._zip()
@@ -216,25 +214,27 @@ class OpenRaster(Document):
 
     def _measure_layer(self, node: _Node) -> Rect:
         facts = self._layer_facts(node)
-        self._likenesses[node.part.path] = facts.likeness
-        self._colours[node.part.path] = facts.colour
         return facts.box.moved(node.x, node.y) if not facts.box.empty else NOWHERE
 
     def _layer_facts(self, node: _Node) -> _LayerFacts:
+        if node.member not in self._facts:
+            self._facts[node.member] = self._measured(node)
+        return self._facts[node.member]
+
+    def _measured(self, node: _Node) -> _LayerFacts:
         """Measured once for each content, in whatever revision it comes."""
         data = self._unpack(node.member)
         key = f"{_MEASURED} {self._noted_digest(node.member, data)}"
         known = self._scratch.measured(key)
         if known is not None:
             with suppress(ValidationError):
-                facts = _LayerFacts.model_validate(known)
-                self._sizes[node.member] = facts.size
-                return facts
+                return _LayerFacts.model_validate(known)
         bitmap = self._bitmap(node, data)
+        height, width = bitmap.shape[:2]
         box = box_of(bitmap[..., 3])
         visible = inside(bitmap, box)
         facts = _LayerFacts(
-            size=self._sizes[node.member],
+            size=Size(width, height),
             box=box,
             likeness=likeness_of(visible),
             colour=one_colour(visible),
@@ -243,10 +243,16 @@ class OpenRaster(Document):
         return facts
 
     def likeness(self, part: Part) -> str:
-        return self._likenesses.get(part.path, "")
+        facts = self._facts_of(part)
+        return facts.likeness if facts else ""
+
+    def _facts_of(self, part: Part) -> _LayerFacts | None:
+        """What was measured of a layer; None of a group, and before it was measured."""
+        return self._facts.get(self._node_of[part.path].member)
 
     def css(self, part: Part) -> str:
-        colour = self._colours.get(part.path, "")
+        facts = self._facts_of(part)
+        colour = facts.colour if facts else ""
         if not colour:
             return ""
         fading = f"; opacity: {part.opacity:.4g}" if part.opacity < 1 else ""
@@ -365,14 +371,13 @@ class OpenRaster(Document):
                 continue
             try:
                 shown = self.extent(node.part).intersection(self.canvas_rect)
-                self._layer_facts(node)  # a layer of no opacity was not measured
+                size = self._layer_facts(node).size
             except SourceError:
                 continue
             path, name = node.part.path, node.part.name or node.part.path
             if node.member not in self._members:
                 continue
             stored = self._members[node.member].file_size
-            size = self._sizes[node.member]
             found.append(Original(path, path, name, "image/png", size, shown, stored))
         return found
 
@@ -430,7 +435,6 @@ class OpenRaster(Document):
             image = pyvips.Image.pngload_buffer(data, fail_on="error")
             size = Size(image.width, image.height)
             check_size(size, self._file, f"the layer {node.part.path!r}")
-            self._sizes[node.member] = size
             return with_alpha(to_srgb(image)).numpy()
         except pyvips.Error as error:
             raise self._broken(node.member, "its PNG is damaged") from error

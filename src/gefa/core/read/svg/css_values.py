@@ -11,7 +11,6 @@ from typing import Any
 from xml.etree.ElementTree import Element
 
 import tinycss2
-from coloraide import Color
 
 from gefa.core.read import xml
 
@@ -77,6 +76,9 @@ class Rewriting:
 
 def in_srgb(text: str) -> str:
     """A colour of CSS Color 4 as ``rgba()``, clipped to sRGB; empty if it is not one."""
+    # Loading it takes a seventh of a second, and few drawings need it.
+    from coloraide import Color
+
     try:
         colour = Color(text).convert("srgb").clip()
     except (ValueError, TypeError):
