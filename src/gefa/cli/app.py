@@ -74,6 +74,10 @@ HostNames = Annotated[
         show_default=False,
     ),
 ]
+MaxSource = Annotated[
+    int,
+    typer.Option("--max-source", min=1, help="The largest file to bring in, MB."),
+]
 WatchUnder = Annotated[
     Path,
     typer.Option("--watch-under", help="Only folders inside this one may be watched for saves."),
@@ -285,11 +289,13 @@ def serve(
     workers: OwnWorkers = cores(),
     watch_under: WatchUnder = Path(),
     host_name: HostNames = None,
+    max_source: MaxSource = 4_000,
 ) -> None:
     """Serve the web application, with its workers."""
     from gefa.serve import free_port
     from gefa.serve import serve as run_server
     from gefa.web.app import create_app
+    from gefa.web.limits import Limits
 
     _log_to_stderr()
     _places()
@@ -303,7 +309,8 @@ def serve(
         raise typer.Exit(FAILED)
     out_console.print(f"Gefa is at http://{host}:{chosen}/")
     folder = data.resolve()
-    app = create_app(folder, watch_under, host_names=host_name or ())
+    limits = Limits(source_bytes=max_source * 1_000_000)
+    app = create_app(folder, watch_under, host_names=host_name or (), limits=limits)
     run_server(folder, app, host, chosen, workers)
 
 

@@ -181,11 +181,16 @@ class Draft:
         fetch(self._path)
         return self._blobs.adopt(self._path)
 
+    def close(self) -> None:
+        """It is whole: put it on the disk."""
+        if not self._file.closed:
+            self._file.flush()
+            os.fsync(self._file.fileno())
+            self._file.close()
+
     def keep(self) -> Blob:
         """It is whole: store it."""
-        self._file.flush()
-        os.fsync(self._file.fileno())
-        self._file.close()
+        self.close()
         return self._blobs._place(self._path, self._digest.hexdigest(), self.bytes)
 
     def drop(self) -> None:

@@ -4,11 +4,13 @@ In reading order:
 
 - ``app``: The web application: pages, API and delivery over one data folder
 - ``security``: Who may ask
+- ``limits``: How much of the machine a server gives to those who ask for it
 - ``services``: What the pages and the API work with, made once for each application
 - ``problems``: Errors as answers
 - ``templating``: Pages from Jinja templates
 - ``template_filters``: Numbers as the pages show them, as filters for templates
 - ``fields``: The fields of a form that a page sent, each read as what it means
+- ``file_form``: Files and fields of a multipart form, put into the blob store as they come
 - ``incoming``: Files on their way in: what they are called
 - ``sending``: Sending files that were made, or drawn for the screens, from the blob store
 - ``delivery``: ``/m/``

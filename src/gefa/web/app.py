@@ -16,6 +16,7 @@ from gefa.core.read.scratch import sweep
 from gefa.web import problems
 from gefa.web.api import decisions, markup, resumable, uploads
 from gefa.web.delivery import Delivery
+from gefa.web.limits import Limits
 from gefa.web.pages import cut, proof, recipes, runs, slots, sources
 from gefa.web.pages import uploads as feed
 from gefa.web.security import Guard, HostCheck
@@ -35,6 +36,7 @@ def create_app(
     watch_under: Path | None = None,
     *,
     host_names: Collection[str] = (),
+    limits: Limits | None = None,
     sample: SamplePages | None = None,
 ) -> FastAPI:
     """The application over the data in ``folder``. Its workers are started by others.
@@ -46,7 +48,7 @@ def create_app(
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        services = Services.open(folder, watch_under or Path.cwd())
+        services = Services.open(folder, watch_under or Path.cwd(), limits or Limits())
         services.store.blobs.sweep()
         sweep(folder / SCRATCH)
         app.state.services = services

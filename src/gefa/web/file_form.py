@@ -6,7 +6,7 @@ Each file has its own limit, so that one that is too large costs no other.
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 import anyio
 import anyio.to_thread
@@ -15,11 +15,8 @@ from python_multipart.exceptions import FormParserError
 from python_multipart.multipart import MultipartParser, parse_options_header
 from starlette.requests import ClientDisconnect
 
-from gefa.core.read.sniff import HEAD_BYTES, FileKind, sniff
-from gefa.core.slots.settings import SlotSettings, bytes_refusal
-from gefa.core.units import weight
-from gefa.store.blobs import BlobStore, Draft
-from gefa.store.uploads import Sent
+from gefa.core.read.sniff import HEAD_BYTES
+from gefa.store.blobs import Blob, BlobStore, Draft
 from gefa.web.incoming import clean_name
 from gefa.web.problems import Problem
 
@@ -27,25 +24,46 @@ if TYPE_CHECKING:
     from python_multipart.multipart import MultipartCallbacks
 
 FILE_FIELD = "file"
-MAX_FILES = 20
-"""at once; a website that sends more sends them one after another"""
 FORM_BYTES = 64_000
 """bytes that a form may have besides its files"""
 
 
-@dataclass
-class Received:
-    """One file of a form: stored, or the status and reason why it is not."""
-
-    name: str
-    sent: Sent | None = None
-    status: int = 0
-    title: str = ""
-    detail: str = ""
+class Intake(Protocol):
+    """What may come with a form."""
 
     @property
-    def problem(self) -> Problem | None:
-        return Problem(self.status, self.title, self.detail) if self.sent is None else None
+    def max_files(self) -> int: ...
+
+    @property
+    def max_bytes(self) -> int:
+        """of one file"""
+
+    @property
+    def max_form_bytes(self) -> int:
+        """of everything"""
+
+    def refusal(self, name: str, size: int, head: bytes) -> Problem | None:
+        """Why a file of ``size`` bytes that begins with ``head`` is not taken, if it is not."""
+
+    def too_much(self) -> Problem:
+        """What is said of a form that is larger than ``max_form_bytes``."""
+
+
+@dataclass
+class Received:
+    """One file of a form: stored, or the problem with it. ``head`` is how it begins."""
+
+    name: str
+    head: bytes = b""
+    blob: Blob | None = None
+    problem: Problem | None = None
+
+    @property
+    def stored(self) -> Blob:
+        """Its blob; the Problem where there is none."""
+        if self.blob is None:
+            raise self.problem or Problem(422, "Not taken", f"{self.name} was not taken.")
+        return self.blob
 
 
 @dataclass
@@ -64,7 +82,7 @@ class Form:
         }
 
 
-async def receive_form(request: Request, blobs: BlobStore, settings: SlotSettings) -> Form:
+async def receive_form(request: Request, blobs: BlobStore, intake: Intake) -> Form:
     """The form of a request. Problem if it is none, or has no file; a file that is not taken is
     told in its place."""
     media_type, options = parse_options_header(request.headers.get("content-type", ""))
@@ -74,13 +92,12 @@ async def receive_form(request: Request, blobs: BlobStore, settings: SlotSetting
         raise Problem(
             415, "Not a form", "Send multipart/form-data with the picture in the field 'file'."
         )
-    most = MAX_FILES * settings.max_bytes + FORM_BYTES
     announced = request.headers.get("content-length", "")
-    if announced.isdigit() and int(announced) > most:
-        raise too_much(settings)
-    reader = _Reader(blobs, settings)
+    if announced.isdigit() and int(announced) > intake.max_form_bytes:
+        raise intake.too_much()
+    reader = _Reader(blobs, intake)
     try:
-        await _read(request, reader, options[b"boundary"], most)
+        await _read(request, reader, options[b"boundary"])
         if not reader.whole:
             raise Problem(400, "Not a form that can be read", "It ends too early. Send it again.")
         if not reader.files:
@@ -106,24 +123,14 @@ def _check_counts(reader: _Reader) -> None:
             )
 
 
-def too_much(settings: SlotSettings) -> Problem:
-    return Problem(
-        413,
-        "Too large",
-        f"This slot takes files up to {weight(settings.max_bytes)}, and {MAX_FILES} at once."
-        " Save the picture smaller and upload it again.",
-        {"Connection": "close"},
-    )
-
-
-async def _read(request: Request, reader: _Reader, boundary: bytes, most: int) -> None:
+async def _read(request: Request, reader: _Reader, boundary: bytes) -> None:
     parser = MultipartParser(boundary, reader.callbacks)
     come = 0
     try:
         async for chunk in request.stream():
             come += len(chunk)
-            if come > most:
-                raise too_much(reader.settings)
+            if come > reader.intake.max_form_bytes:
+                raise reader.intake.too_much()
             # It writes to the disk.
             await anyio.to_thread.run_sync(parser.write, chunk)
         parser.finalize()
@@ -152,8 +159,8 @@ class _Part:
 class _Reader:
     """Takes in what the parser finds."""
 
-    def __init__(self, blobs: BlobStore, settings: SlotSettings) -> None:
-        self.settings = settings
+    def __init__(self, blobs: BlobStore, intake: Intake) -> None:
+        self.intake = intake
         self.files: list[_Part] = []
         self.fields: dict[str, list[str]] = {}
         self.whole = False
@@ -191,8 +198,9 @@ class _Reader:
         file_name = options.get(b"filename")
         part = _Part(name, None if file_name is None else clean_name(_text(file_name)))
         if part.file_name is not None and name == FILE_FIELD:
-            if len(self.files) == MAX_FILES:
-                raise Problem(413, "Too many files", f"Send {MAX_FILES} at once at the most.")
+            most = self.intake.max_files
+            if len(self.files) == most:
+                raise Problem(413, "Too many files", f"Send {most:,} at once at the most.")
             part.draft = self._blobs.draft()
             self.files.append(part)
         self._part = part
@@ -208,7 +216,7 @@ class _Reader:
         part.bytes += end - start
         if len(part.head) < HEAD_BYTES:
             part.head += data[start : min(end, start + HEAD_BYTES - len(part.head))]
-        if part.bytes <= self.settings.max_bytes:
+        if part.bytes <= self.intake.max_bytes:
             part.draft.write(data[start:end])
 
     def _count(self, more: int) -> None:
@@ -218,7 +226,9 @@ class _Reader:
 
     def _close(self) -> None:
         part = self._part
-        if part is not None and part.draft is None:
+        if part is not None and part.draft is not None:
+            part.draft.close()  # thousands may come, and open files are few
+        elif part is not None:
             self.fields.setdefault(part.name, []).append(part.text.decode("utf-8", "replace"))
         self._part = None
 
@@ -227,34 +237,16 @@ class _Reader:
 
     def settled(self, part: _Part) -> Received:
         """A file that has come: kept, or refused."""
-        name = part.file_name or "unnamed"
-        assert part.draft is not None
-        refused = refusal(self.settings, name, part.bytes, bytes(part.head))
-        if isinstance(refused, Received):
-            return refused
-        return Received(name, Sent(name, part.draft.keep(), refused.value))
+        name, head = part.file_name or "unnamed", bytes(part.head)
+        problem = self.intake.refusal(name, part.bytes, head)
+        if problem is not None or part.draft is None:
+            return Received(name, head, problem=problem)
+        return Received(name, head, part.draft.keep())
 
     def drop(self) -> None:
         for part in self.files:
             if part.draft is not None:
                 part.draft.drop()
-
-
-def refusal(settings: SlotSettings, name: str, size: int, head: bytes) -> Received | FileKind:
-    """Why a file of ``size`` bytes that begins with ``head`` is not taken, or what kind it is."""
-    if not size:
-        detail = f"{name} is empty. Check the file and upload it again."
-        return Received(name, None, 422, "Empty file", detail)
-    if size > settings.max_bytes:
-        detail = (
-            f"{name} is not taken: it is larger than the {weight(settings.max_bytes)} that this"
-            " slot takes. Save it smaller and upload it again."
-        )
-        return Received(name, None, 413, "Too large", detail)
-    kind = sniff(head)
-    if kind is None or kind not in settings.accepts:
-        return Received(name, None, 415, "Not taken", bytes_refusal(settings, name, kind))
-    return kind
 
 
 def _text(raw: bytes) -> str:

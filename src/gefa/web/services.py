@@ -10,6 +10,7 @@ from fastapi import Depends, Request
 
 from gefa.store.store import Store
 from gefa.web.courier import Courier
+from gefa.web.limits import Limits
 from gefa.work.foreman import Foreman
 from gefa.work.housekeeper import Housekeeper
 from gefa.work.queue import WorkQueue
@@ -27,14 +28,15 @@ class Services:
     watcher: Watcher
     courier: Courier
     housekeeper: Housekeeper
+    limits: Limits
 
     @classmethod
-    def open(cls, folder: Path, watch_under: Path) -> Services:
+    def open(cls, folder: Path, watch_under: Path, limits: Limits) -> Services:
         store = Store(folder)
         queue = WorkQueue(folder)
         foreman = Foreman(store, queue)
         watcher = Watcher(store, watch_under, foreman.wake)
-        return cls(store, queue, foreman, watcher, Courier(store), Housekeeper(store))
+        return cls(store, queue, foreman, watcher, Courier(store), Housekeeper(store), limits)
 
     def start(self) -> None:
         for thread in (self.foreman, self.watcher, self.courier, self.housekeeper):

@@ -3,7 +3,7 @@
 In reading order:
 
 - ``access``: Who may do what with a slot: by the key that comes with a request
-- ``form``: Files and fields of a multipart form, put into the blob store as they come
+- ``slot_intake``: What a slot takes of a form of files
 - ``uploads``: ``/api/v1``: pictures uploaded to a slot, and what became of them
 - ``answers``: Uploads as the API tells of them
 - ``decisions``: ``/api/v1``: what is said of an upload, and decided about it

@@ -16,7 +16,6 @@ from gefa.store.models import Slot, Upload
 from gefa.store.uploads import (
     MAX_ALT,
     Described,
-    Sent,
     approve,
     describe,
     forget_focus,
@@ -27,8 +26,9 @@ from gefa.store.uploads import (
 )
 from gefa.web.api.access import Access, upload_opened
 from gefa.web.api.answers import UploadAnswer, described
-from gefa.web.file_form import receive_form
+from gefa.web.api.slot_intake import SlotIntake, as_sent
 from gefa.web.api.uploads import checked_description, problems
+from gefa.web.file_form import receive_form
 from gefa.web.problems import Problem
 from gefa.web.services import Services, ServicesOf
 
@@ -98,15 +98,10 @@ async def replace_file(
             return upload_opened(session, upload_id, authorization, Right.UPLOAD)[1]
 
     access = await anyio.to_thread.run_sync(opened)
-    form = await receive_form(request, given.store.blobs, access.settings)
+    form = await receive_form(request, given.store.blobs, SlotIntake(access.settings))
     if len(form.files) > 1:
         raise Problem(422, "One file", "An upload is one file; send the others by themselves.")
-    problem = form.files[0].problem
-    if problem is not None:
-        raise problem
-    sent = form.files[0].sent
-    assert isinstance(sent, Sent)
-    put = sent
+    put = as_sent(form.files[0])
 
     def do(session: Session, upload: Upload, slot: Slot) -> None:
         replace(session, upload, slot, put)

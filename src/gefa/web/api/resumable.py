@@ -25,10 +25,10 @@ from gefa.core.units import weight
 from gefa.store.keys import Right
 from gefa.store.models import Resumable, as_utc
 from gefa.store.sweep import RESUMED_WITHIN
-from gefa.store.uploads import Sent
 from gefa.web.api.access import Access, slot_opened
-from gefa.web.file_form import Received, refusal
+from gefa.web.api.slot_intake import SlotIntake, as_sent
 from gefa.web.api.uploads import described_by, problems, take_in
+from gefa.web.file_form import Received
 from gefa.web.incoming import clean_name
 from gefa.web.problems import Problem
 from gefa.web.services import Services, ServicesOf
@@ -262,15 +262,18 @@ def _finish(given: Services, access: Access, begun: Resumable, path: Path) -> No
     name = clean_name(begun.described.get("filename", ""))
     with path.open("rb") as file:
         head = file.read(HEAD_BYTES)
-    kind = refusal(access.settings, name, begun.length, head)
-    if isinstance(kind, Received):
+    problem = SlotIntake(access.settings).refusal(name, begun.length, head)
+    if problem is not None:
         _forget(given, begun)
-        raise _problem(kind.status, kind.title, kind.detail)
+        raise _problem(problem.status_code, problem.title, problem.detail)
     # The request is named after the file, so that a crash here makes no second upload of it.
-    blob = given.store.blobs.put_file(path)
-    sent = Sent(name, blob, kind.value)
+    received = Received(name, head, given.store.blobs.put_file(path))
     upload = take_in(
-        given, access, sent, described_by(begun.described), request=f"resumable {begun.id}"
+        given,
+        access,
+        as_sent(received),
+        described_by(begun.described),
+        request=f"resumable {begun.id}",
     )
     with given.store.changing() as session:
         noted = session.get_one(Resumable, begun.id)

@@ -22,6 +22,7 @@ from gefa.store.models import Slot, Upload, UploadState
 from gefa.store.uploads import Described, Sent, accept, fingerprint, sent_before
 from gefa.web.api.access import Access, slot_opened
 from gefa.web.api.answers import UploadAnswer, described
+from gefa.web.api.slot_intake import SlotIntake, as_sent
 from gefa.web.file_form import Form, receive_form
 from gefa.web.problems import PROBLEM_JSON, Problem, problem_body
 from gefa.web.services import Services, ServicesOf
@@ -122,7 +123,7 @@ async def upload(
     """Upload a picture, or several. With ``Prefer: wait=N`` (RFC 7240) the answer waits up to N
     seconds. Sent again with the same ``Idempotency-Key`` it is the same upload."""
     access = await anyio.to_thread.run_sync(slot_opened, given, slot, authorization, Right.UPLOAD)
-    form = await receive_form(request, given.store.blobs, access.settings)
+    form = await receive_form(request, given.store.blobs, SlotIntake(access.settings))
     outcomes = await anyio.to_thread.run_sync(_accepted, given, access, form, idempotency_key)
     given.foreman.wake()
     seconds = _wait_wanted(prefer)
@@ -138,14 +139,10 @@ def _accepted(given: Services, access: Access, form: Form, idempotency_key: str)
     """Each file's upload, or why there is none."""
     found: list[Outcome] = []
     for index, received in enumerate(form.files):
-        if received.sent is None:
-            assert received.problem is not None
-            found.append(received.problem)
-            continue
         try:
             said = described_by(form.values_for(index))
             request = f"{access.key.id} {idempotency_key} {index}" if idempotency_key else None
-            found.append(take_in(given, access, received.sent, said, request))
+            found.append(take_in(given, access, as_sent(received), said, request))
         except Problem as problem:
             found.append(problem)
     return found

@@ -3,6 +3,7 @@
 In reading order:
 
 - ``sources``: Sources: bring files in, and the wall of what was brought in
+- ``source_intake``: Bringing in what came as a form: pictures, designs, and zips of them
 - ``cut``: Cut: one source, its picture beside the list of its parts and files
 - ``cut_view``: What the Cut screen shows: the tree of parts that is also the folder of files
 - ``weighing``: What the files of cuts weigh, as far as that is known before a run

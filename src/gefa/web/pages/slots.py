@@ -33,8 +33,9 @@ from gefa.store.slots import (
     undo_settings,
 )
 from gefa.store.uploads import make_all_again, outdated
-from gefa.web.file_form import receive_form
+from gefa.web.api.slot_intake import SlotIntake
 from gefa.web.fields import FormOf
+from gefa.web.file_form import receive_form
 from gefa.web.pages.slot_form import ROWS, CropLine, changes_from, crop_lines, settings_in
 from gefa.web.pages.slot_trial import SlotTrial, TestPicture, test_pictures, tried_with
 from gefa.web.problems import Problem
@@ -260,10 +261,8 @@ async def begin_trial(
         tried = SlotTrial(name, blob.sha256, picture.file.name)
     else:
         taken = await anyio.to_thread.run_sync(settings)
-        (received, *_) = (await receive_form(request, given.store.blobs, taken)).files
-        if received.sent is None:
-            raise Problem(received.status, received.title, received.detail)
-        tried = SlotTrial(name, received.sent.blob.sha256, received.name)
+        (received, *_) = (await receive_form(request, given.store.blobs, SlotIntake(taken))).files
+        tried = SlotTrial(name, received.stored.sha256, received.name)
     target = f"/slots/{name}?{tried.query}"
     if request.headers.get("HX-Request"):
         return Response(status_code=204, headers={"HX-Redirect": target})

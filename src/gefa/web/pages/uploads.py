@@ -38,10 +38,11 @@ from gefa.store.uploads import (
     treat,
 )
 from gefa.store.variants import newest_variants, variants_of_upload
-from gefa.web.file_form import receive_form
 from gefa.web.api.markup import Placeholder, markup_of
+from gefa.web.api.slot_intake import SlotIntake, as_sent
 from gefa.web.api.uploads import described_by
 from gefa.web.fields import FormOf
+from gefa.web.file_form import receive_form
 from gefa.web.pages.crop_view import Crops
 from gefa.web.problems import Problem
 from gefa.web.sending import send_blob, send_made
@@ -336,13 +337,11 @@ async def replace_it(request: Request, upload_id: str, given: ServicesOf) -> Res
             return _view(session, upload_id).settings
 
     settings = await anyio.to_thread.run_sync(taken)
-    (received, *_) = (await receive_form(request, given.store.blobs, settings)).files
-    if received.sent is None:
-        raise Problem(received.status, received.title, received.detail)
-    sent = received.sent
+    (received, *_) = (await receive_form(request, given.store.blobs, SlotIntake(settings))).files
+    put = as_sent(received)
 
     def do(session: Session, upload: Upload, slot: Slot) -> None:
-        replace(session, upload, slot, sent)
+        replace(session, upload, slot, put)
 
     await anyio.to_thread.run_sync(_do, given, upload_id, do)
     if request.headers.get("HX-Request"):

@@ -1,0 +1,12 @@
+"""How much of the machine a server gives to those who ask for it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Limits:
+    """Bytes: ``source_bytes`` of one file that is brought in."""
+
+    source_bytes: int = 4_000_000_000
