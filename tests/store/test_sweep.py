@@ -14,7 +14,13 @@ from gefa.store.models import Task, TaskKind, Upload, UploadState, Variant, now
 from gefa.store.slots import add_slot
 from gefa.store.sources import bring_in
 from gefa.store.store import Store
-from gefa.store.sweep import REMOVED_AFTER, sweep_blobs, sweep_originals, sweep_rows
+from gefa.store.sweep import (
+    REMOVED_AFTER,
+    TRASH_SECONDS,
+    sweep_blobs,
+    sweep_originals,
+    sweep_rows,
+)
 from gefa.store.variants import SERVED_AFTER
 
 
@@ -75,10 +81,39 @@ def test_blobs_that_nothing_refers_to_go_after_a_day(store: Store) -> None:
         unused, fresh = old(blobs, b"unused"), blobs.put(b"just now").sha256
         again = old(blobs, b"wanted again")
         assert blobs.put(b"wanted again").sha256 == again
-        assert sweep_blobs(session, blobs) == 1
+        assert sweep_blobs(session, blobs).taken == 1
     there = set(blobs.all())
     assert unused not in there
     assert there == {*used, fresh, again}
+
+
+def test_what_is_swept_can_be_had_back_for_a_week(store: Store) -> None:
+    blobs = store.blobs
+    unused = old(blobs, b"unused")
+    with store.reading() as session:
+        sweep_blobs(session, blobs)
+    assert not blobs.path(unused).exists()
+    assert blobs.sweep_trash(TRASH_SECONDS) == 0
+    assert blobs.touch(unused), "out of the trash"
+    assert blobs.path(unused).read_bytes() == b"unused"
+    blobs.discard(unused)
+    os.utime(blobs.trash / unused, (0, 0))
+    assert blobs.sweep_trash(TRASH_SECONDS) == 1
+    assert not blobs.touch(unused)
+
+
+def test_a_database_that_lost_its_rows_takes_no_pictures_with_it(store: Store) -> None:
+    """Nor does it while the newest backup needs them."""
+    blobs = store.blobs
+    names = [old(blobs, f"picture {number}".encode()) for number in range(60)]
+    with store.reading() as session:
+        stopped = sweep_blobs(session, blobs)
+        assert (stopped.taken, stopped.refused) == (0, 60)
+        assert "gefa sweep --anyway" in stopped.told
+        assert set(blobs.all()) == set(names)
+        kept = sweep_blobs(session, blobs, kept=names[:55])
+        assert (kept.taken, kept.told) == (5, "")
+        assert sweep_blobs(session, blobs, anyway=True).taken == 55
 
 
 def test_originals_go_once_unless_something_else_needs_the_bytes(store: Store) -> None:

@@ -9,15 +9,25 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
-from rich.console import Console
-from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 from rich.table import Table
 
+from gefa.cli import care
+from gefa.cli.console import (
+    FAILED,
+    WRONG_USAGE,
+    DataFolder,
+    err_console,
+    failing,
+    out_console,
+    progress,
+)
 from gefa.core.errors import GefaError
 from gefa.core.threads import cores
 from gefa.core.units import weight
 
 if TYPE_CHECKING:
+    from rich.progress import Progress
+
     from gefa.core.deliver.manifest import Manifest
     from gefa.core.make.job import CutJob
     from gefa.core.plan.plan import Plan
@@ -32,11 +42,7 @@ app = typer.Typer(
     add_completion=False,
     pretty_exceptions_enable=False,
 )
-out_console = Console(highlight=False)
-err_console = Console(stderr=True, highlight=False, soft_wrap=True)
-
-FAILED = 1
-WRONG_USAGE = 2
+app.add_typer(care.app)
 
 Sources = Annotated[
     list[Path],
@@ -62,7 +68,6 @@ Large = Annotated[
     bool, typer.Option("--large", help="Make files above 40 megapixels without asking.")
 ]
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
-DataFolder = Annotated[Path, typer.Option("--data", help="The folder that keeps everything.")]
 Port = Annotated[int, typer.Option("--port", min=0, max=65535, envvar="PORT")]
 Host = Annotated[str, typer.Option("--host", help="The address to listen on.")]
 HostNames = Annotated[
@@ -73,6 +78,13 @@ HostNames = Annotated[
         envvar="GEFA_HOST_NAMES",
         show_default=False,
     ),
+]
+BeginAnew = Annotated[
+    bool,
+    typer.Option("--begin-anew", help="Start although the database does not know the pictures."),
+]
+TrustClock = Annotated[
+    bool, typer.Option("--trust-clock", help="Start although the clock seems to have gone back.")
 ]
 MaxSource = Annotated[
     int,
@@ -122,7 +134,7 @@ def export(
         return load_plan(plan) if plan else Plan()
 
     try:
-        with _progress() as bar, Pool(jobs) as pool:
+        with progress() as bar, Pool(jobs) as pool:
             pool.start("gefa.core.make.make_cut")
             from gefa.work.batch import Exporter, Extras
 
@@ -207,17 +219,6 @@ def _watch(
     Watched(exporter, pool, load, report, trouble).run(sources, plan)
 
 
-def _progress() -> Progress:
-    return Progress(
-        TextColumn("{task.description}", markup=False),
-        BarColumn(),
-        MofNCompleteColumn(),
-        TimeRemainingColumn(),
-        console=err_console,
-        transient=True,
-    )
-
-
 def _report(manifest: Manifest, sources: set[str]) -> None:
     ours = {cut.name for cut in manifest.cuts if cut.source.rpartition("/")[2] in sources}
     files = [file for file in manifest.files if file.cut in ours]
@@ -290,28 +291,32 @@ def serve(
     watch_under: WatchUnder = Path(),
     host_name: HostNames = None,
     max_source: MaxSource = 4_000,
+    begin_anew: BeginAnew = False,
+    trust_clock: TrustClock = False,
 ) -> None:
     """Serve the web application, with its workers."""
     from gefa.serve import free_port
     from gefa.serve import serve as run_server
+    from gefa.store.folder import alone, check_folder
+    from gefa.store.store import Store
     from gefa.web.app import create_app
     from gefa.web.limits import Limits
+    from gefa.work.queue import QUEUE_FILE
 
     _log_to_stderr()
-    _places()
-    try:
-        chosen = free_port(host, port)
-    except GefaError as error:
-        err_console.print(f"gefa: {error}", markup=False)
-        raise typer.Exit(FAILED) from error
-    if port and chosen != port:
-        err_console.print(f"gefa: port {port} is taken. Name another with --port.")
-        raise typer.Exit(FAILED)
-    out_console.print(f"Gefa is at http://{host}:{chosen}/")
+    told = _places()
     folder = data.resolve()
-    limits = Limits(source_bytes=max_source * 1_000_000)
-    app = create_app(folder, watch_under, host_names=host_name or (), limits=limits)
-    run_server(folder, app, host, chosen, workers)
+    with failing(), alone(folder):
+        check_folder(folder, None if told.queue else folder / QUEUE_FILE, trust_clock=trust_clock)
+        # Opened once before anything listens: what is wrong with it is said in a sentence.
+        Store(folder, begin_anew=begin_anew).close()
+        chosen = free_port(host, port)
+        if port and chosen != port:
+            raise GefaError(f"port {port} is taken.", advice="Name another with --port.")
+        out_console.print(f"Gefa is at http://{host}:{chosen}/")
+        limits = Limits(source_bytes=max_source * 1_000_000)
+        app = create_app(folder, watch_under, host_names=host_name or (), limits=limits)
+        run_server(folder, app, host, chosen, workers)
 
 
 @app.command()
@@ -380,24 +385,24 @@ def demo(
     from gefa.demo.world import SAMPLES, load_world, note_address
     from gefa.serve import free_port
     from gefa.serve import serve as run_server
+    from gefa.store.folder import alone, check_folder
     from gefa.web.app import create_app
+    from gefa.work.queue import QUEUE_FILE
 
     _log_to_stderr()
     folder = data.resolve()
-    try:
+    with failing(), alone(folder):
+        check_folder(folder, folder / QUEUE_FILE)
         with out_console.status("Drawing the sample festival (the first time only)"):
             load_world(folder, workers)
         chosen = free_port(host, port)
         base_url = f"http://{host}:{chosen}"
         note_address(folder, base_url)
-    except (GefaError, OSError) as error:
-        err_console.print(f"gefa: {error}", markup=False)
-        raise typer.Exit(FAILED) from error
-    out_console.print(f"Gefa is at            {base_url}/")
-    out_console.print(f"The sample website at {base_url}/festival/")
-    out_console.print(f"Pictures to upload in {folder / SAMPLES}", soft_wrap=True)
-    out_console.print("Stop it with Ctrl-C.")
-    run_server(folder, create_app(folder, sample=festival), host, chosen, workers)
+        out_console.print(f"Gefa is at            {base_url}/")
+        out_console.print(f"The sample website at {base_url}/festival/")
+        out_console.print(f"Pictures to upload in {folder / SAMPLES}", soft_wrap=True)
+        out_console.print("Stop it with Ctrl-C.")
+        run_server(folder, create_app(folder, sample=festival), host, chosen, workers)
 
 
 def _places() -> Places:

@@ -9,6 +9,7 @@ import shutil
 import tempfile
 import time
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
@@ -18,6 +19,9 @@ from pydantic import BaseModel, ValidationError
 from gefa.core.files import write_whole
 from gefa.core.make.made import CutFacts, MadeVariant
 
+_DIGITS = 64
+"""of a SHA-256 in hexadecimal"""
+
 
 @dataclass(frozen=True, slots=True)
 class Blob:
@@ -25,6 +29,20 @@ class Blob:
 
     sha256: str
     bytes: int
+
+
+def digest_of(path: Path) -> str:
+    """The SHA-256 of a file's bytes."""
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def _holds(path: Path, data: bytes) -> bool:
+    """Whether the file has just these bytes: a disk may have lost or changed some."""
+    try:
+        return path.stat().st_size == len(data) and path.read_bytes() == data
+    except OSError:
+        return False
 
 
 class BlobStore:
@@ -46,14 +64,21 @@ class BlobStore:
     def put(self, data: bytes) -> Blob:
         sha256 = hashlib.sha256(data).hexdigest()
         target = self.local(sha256)
-        if not self._touched(target):
+        if not self._touched(target) or not _holds(target, data):
             write_whole(target, data)
         return Blob(sha256, len(data))
 
     def touch(self, sha256: str) -> bool:
         """Whether the blob is there. Its age begins anew: the sweep leaves young blobs alone, and
         the row that needs this one may not be written yet."""
-        return self._touched(self.local(sha256))
+        return self._touched(self.local(sha256)) or self._recalled(sha256)
+
+    def is_whole(self, sha256: str) -> bool:
+        """Whether the blob can be read, and its bytes are those that it is named after."""
+        try:
+            return digest_of(self.path(sha256)) == sha256
+        except OSError:
+            return False
 
     @staticmethod
     def _touched(path: Path) -> bool:
@@ -64,8 +89,8 @@ class BlobStore:
         return True
 
     def delete(self, sha256: str, older_than: float) -> bool:
-        """Take a blob away, unless it was put or found within so many seconds; whether it is
-        gone."""
+        """Take a blob away for good, unless it was put or found within so many seconds; whether it
+        is gone."""
         path = self.local(sha256)
         try:
             if time.time() - path.stat().st_mtime < older_than:
@@ -75,10 +100,60 @@ class BlobStore:
             return True
         return True
 
+    # -- the trash -----------------------------------------------------------------------
+
+    @property
+    def trash(self) -> Path:
+        """Where swept blobs lie for some days, each under its own name."""
+        return self.root / "trash"
+
+    def age(self, sha256: str) -> float | None:
+        """Seconds since the blob was put or found; None where there is none."""
+        try:
+            return time.time() - self.local(sha256).stat().st_mtime
+        except FileNotFoundError:
+            return None
+
+    def discard(self, sha256: str) -> None:
+        """Move a blob into the trash."""
+        self.trash.mkdir(exist_ok=True)
+        with suppress(FileNotFoundError):
+            kept = self.trash / sha256
+            os.replace(self.local(sha256), kept)
+            os.utime(kept)  # its days in the trash begin now
+
+    def set_aside(self, sha256: str) -> None:
+        """Move a blob into the trash that is not what it is named after: under another name, so
+        that nobody takes it for the one that was."""
+        self.trash.mkdir(exist_ok=True)
+        with suppress(FileNotFoundError):
+            os.replace(self.local(sha256), self.trash / f"{sha256}.damaged")
+
+    def _recalled(self, sha256: str) -> bool:
+        """Whether the blob lay in the trash, and is back."""
+        target = self.local(sha256)
+        target.parent.mkdir(parents=True, exist_ok=True)
+        try:
+            os.replace(self.trash / sha256, target)
+        except FileNotFoundError:
+            return False
+        return self._touched(target)
+
+    def sweep_trash(self, older_than: float) -> int:
+        """Delete what has lain in the trash for so many seconds; how many blobs."""
+        before, gone = time.time() - older_than, 0
+        for path in self.trash.glob("*"):
+            with suppress(FileNotFoundError):
+                if path.stat().st_mtime < before:
+                    path.unlink()
+                    gone += 1
+        return gone
+
     def all(self) -> Iterator[str]:
         """The names of all blobs."""
         for path in (self.root / "blobs").glob("??/*"):
-            yield path.name
+            if len(path.name) == _DIGITS:  # not what is being written
+                yield path.name
 
     def put_file(self, path: Path) -> Blob:
         """A copy of a file, which stays where it is."""
@@ -120,6 +195,10 @@ class BlobStore:
         draft.chmod(0o644)
         os.replace(draft, target)
         return Blob(sha256, size)
+
+    def put_aside(self, name: str) -> None:
+        """Move all blobs into a folder of that name beside them."""
+        os.replace(self.root / "blobs", self.root / name)
 
     def sweep(self) -> None:
         """Remove what a killed process left half received."""

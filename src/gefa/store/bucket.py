@@ -198,6 +198,20 @@ class BucketBlobs(BlobStore):
         )  # the bucket lost it, this machine not
         return True
 
+    def age(self, sha256: str) -> float | None:
+        return self.bucket.age(blob_key(sha256))
+
+    def discard(self, sha256: str) -> None:
+        self.path(sha256)  # its trash is on this machine
+        super().discard(sha256)
+        self.bucket.delete(blob_key(sha256))
+
+    def put_aside(self, name: str) -> None:
+        """Move all blobs to another prefix; one after another, without the bytes coming here."""
+        for sha256 in list(self.all()):
+            self.bucket.copy(blob_key(sha256), f"{name}/{sha256}", "", "")
+            self.bucket.delete(blob_key(sha256))
+
     def delete(self, sha256: str, older_than: float) -> bool:
         age = self.bucket.age(blob_key(sha256))
         if age is not None and age < older_than:

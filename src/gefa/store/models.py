@@ -251,6 +251,15 @@ class FactsEntry(SQLModel, table=True):
     )
 
 
+class Installation(SQLModel, table=True):
+    """Whose database this is, and when it was last in use: there is one row."""
+
+    __tablename__ = "installation"
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    alive: datetime = _time()
+
+
 class Site(SQLModel, table=True):
     """What all slots share: there is one row. ``defaults`` are settings by name."""
 

@@ -10,23 +10,53 @@ from typing import Any
 from alembic import command
 from alembic.config import Config
 from sqlalchemy import Engine, event
+from sqlalchemy.exc import DatabaseError
 from sqlmodel import Session, create_engine
 
+from gefa.store.folder import (
+    DATABASE,
+    FolderTrouble,
+    check_database,
+    note_life,
+    recognise,
+    write_mark,
+)
 from gefa.store.places import blobs_for
 
 MIGRATIONS = Path(__file__).parent / "migrations"
 
 
 class Store:
-    """Opens the data folder, brings its database up to date, and hands out sessions."""
+    """Opens the data folder, brings its database up to date, and hands out sessions.
 
-    def __init__(self, folder: Path) -> None:
+    FolderTrouble where the folder has pictures that its database does not know; with ``begin_anew``
+    it goes on without them.
+    """
+
+    def __init__(self, folder: Path, *, begin_anew: bool = False) -> None:
         self.folder = folder
         folder.mkdir(parents=True, exist_ok=True)
         self.blobs = blobs_for(folder)
-        self.database = folder / "gefa.sqlite3"
+        self.database = folder / DATABASE
+        check_database(folder, self.blobs, begin_anew=begin_anew)
         self.engine = _engine(self.database)
-        _migrate(self.engine)
+        try:
+            _migrate(self.engine)
+            with self.changing() as session:
+                recognise(session, folder, begin_anew=begin_anew)
+            self.show_life()
+        except DatabaseError as error:
+            raise FolderTrouble(
+                f"{self.database} cannot be used: {error.orig}.",
+                advice="Check who owns it and whether its disk is full; if it is damaged, bring it"
+                " back with `gefa restore`.",
+            ) from error
+
+    def show_life(self) -> None:
+        """Note that the folder is in use, so that an older database is not taken for this one."""
+        with self.changing() as session:
+            mark = note_life(session)
+        write_mark(self.folder, mark)
 
     @contextmanager
     def session(self) -> Iterator[Session]:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass
 from datetime import timedelta
 
 from sqlalchemy import String, cast, delete, select
@@ -34,6 +35,11 @@ FRESH_SECONDS = 60.0
 """an original that came within so many seconds may be one that somebody is just sending again"""
 UNUSED_SECONDS = 24 * 3600.0
 """how long a blob that nothing refers to is kept: trials, proofs, what was made before"""
+MOST_AT_ONCE = 0.1
+"""of all blobs: more than this looks like a database that lost something"""
+FEW = 20
+"""blobs that may always go: of a small site a tenth is less than one trial leaves behind"""
+TRASH_SECONDS = 7 * 24 * 3600.0
 _NAME = re.compile(r"[0-9a-f]{64}")
 
 
@@ -95,12 +101,55 @@ def forget_upload(session: Session, upload: Upload) -> None:
     session.delete(upload)
 
 
-def sweep_blobs(session: Session, blobs: BlobStore, unused: float = UNUSED_SECONDS) -> int:
-    """Delete blobs that nothing in the database refers to; how many."""
+@dataclass(frozen=True)
+class Sweep:
+    """What a sweep moved to the trash, and how many blobs it left since they were too many."""
+
+    taken: int = 0
+    refused: int = 0
+    blobs: int = 0
+
+    @property
+    def told(self) -> str:
+        """Why the sweep stopped; empty where it did not."""
+        if not self.refused:
+            return ""
+        return (
+            f"{self.refused:,} of {self.blobs:,} files are named by nothing in the database, which"
+            " is more than a tenth, so none was cleared away. If that is right (much was removed),"
+            " run `gefa sweep --anyway`; if not, bring the database back with `gefa restore`."
+        )
+
+
+def sweep_blobs(
+    session: Session,
+    blobs: BlobStore,
+    unused: float = UNUSED_SECONDS,
+    *,
+    kept: Collection[str] = (),
+    anyway: bool = False,
+) -> Sweep:
+    """Move blobs to the trash that nothing in the database refers to, and that are not ``kept``.
+
+    It takes none if they were more than a tenth of all, unless ``anyway``.
+    """
     there = set(blobs.all())
+    count = len(there)
+    there.difference_update(named(session), kept)
+    old = [blob for blob in there if (blobs.age(blob) or 0.0) > unused]
+    if len(old) > max(count * MOST_AT_ONCE, FEW) and not anyway:
+        return Sweep(refused=len(old), blobs=count)
+    for blob in old:
+        blobs.discard(blob)
+    return Sweep(taken=len(old), blobs=count)
+
+
+def named(session: Session) -> set[str]:
+    """The blobs that the database needs. The ledger only knows blobs, and needs none."""
+    found: set[str] = set()
     for text in _texts(session):
-        there.difference_update(_NAME.findall(text))
-    return sum(blobs.delete(blob, unused) for blob in there)
+        found.update(_NAME.findall(text))
+    return found
 
 
 def _texts(session: Session) -> Iterator[str]:

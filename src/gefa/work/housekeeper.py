@@ -6,9 +6,16 @@ import logging
 import threading
 import time
 
+from gefa.store.backup import backed_up
 from gefa.store.ledger import KEPT, sweep_ledger
 from gefa.store.store import Store
-from gefa.store.sweep import sweep_blobs, sweep_originals, sweep_rows
+from gefa.store.sweep import (
+    TRASH_SECONDS,
+    Sweep,
+    sweep_blobs,
+    sweep_originals,
+    sweep_rows,
+)
 
 TURN_SECONDS = 30.0
 """originals that a slot does not keep are gone within a minute of their upload"""
@@ -24,6 +31,8 @@ class Housekeeper:
 
     def __init__(self, store: Store) -> None:
         self._store = store
+        self.sweep = Sweep()
+        """what came of the last sweep of all blobs"""
         self._stop = threading.Event()
         self._blobs_due = time.monotonic() + FIRST_BLOBS_SECONDS
         self._thread = threading.Thread(target=self._loop, name="housekeeper", daemon=True)
@@ -44,6 +53,7 @@ class Housekeeper:
 
     def turn(self) -> None:
         """One round."""
+        self._store.show_life()
         with self._store.session() as session:
             sweep_originals(session, self._store.blobs)
             broken_off = sweep_rows(session)
@@ -51,7 +61,14 @@ class Housekeeper:
             self._store.pieces(resumable).unlink(missing_ok=True)
         if time.monotonic() > self._blobs_due:
             self._blobs_due = time.monotonic() + BLOBS_SECONDS
+            self._sweep_blobs()
             with self._store.session() as session:
-                sweep_blobs(session, self._store.blobs)
                 sweep_ledger(session)
             self._store.blobs.sweep_notes(KEPT.total_seconds())
+
+    def _sweep_blobs(self) -> None:
+        with self._store.reading() as session:
+            self.sweep = sweep_blobs(session, self._store.blobs, kept=backed_up(self._store.folder))
+        if self.sweep.told:
+            log.warning("%s", self.sweep.told)
+        self._store.blobs.sweep_trash(TRASH_SECONDS)

@@ -1,0 +1,133 @@
+"""Reads every blob that the database names, and makes again what was lost or damaged."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterable
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+from dataclasses import dataclass, field
+
+from sqlmodel import Session
+
+from gefa.core.errors import GefaError
+from gefa.core.threads import cores
+from gefa.store.blobs import digest_of
+from gefa.store.contracts import ShowBody, enqueue
+from gefa.store.models import Revision, Source, Task
+from gefa.store.references import Reference, Role, references
+from gefa.store.store import Store
+from gefa.work.perform import perform
+from gefa.work.pool import Pool
+
+Tell = Callable[[int, int], None]
+"""called with how many blobs are read, and of how many"""
+
+
+@dataclass
+class Verified:
+    """What a check found: of ``blobs`` some are ``lost``, others ``damaged``; ``mended`` are whole
+    again, ``asked`` will be once a server runs, ``beyond`` cannot be made again."""
+
+    blobs: int = 0
+    bytes: int = 0
+    lost: list[Reference] = field(default_factory=list)
+    damaged: list[Reference] = field(default_factory=list)
+    mended: list[Reference] = field(default_factory=list)
+    asked: list[Reference] = field(default_factory=list)
+    beyond: list[Reference] = field(default_factory=list)
+
+    @property
+    def broken(self) -> list[Reference]:
+        return self.lost + self.damaged
+
+
+def verify(store: Store, *, repair: bool = False, tell: Tell = lambda done, of: None) -> Verified:
+    """Read every blob that is needed and compare its hash. With ``repair``, what can be made again
+    is; a server may run meanwhile."""
+    with store.reading() as session:
+        needed = {found.sha256: found for found in references(session)}
+    done = Verified(blobs=len(needed))
+    with ThreadPoolExecutor(cores()) as threads:
+        states = threads.map(lambda name: _state(store, name), needed)
+        for number, (reference, state) in enumerate(zip(needed.values(), states, strict=True), 1):
+            if state is None:
+                done.lost.append(reference)
+            elif state < 0:
+                done.damaged.append(reference)
+            else:
+                done.bytes += state
+            tell(number, len(needed))
+    if repair and done.broken:
+        _repair(store, done)
+    return done
+
+
+def _state(store: Store, sha256: str) -> int | None:
+    """Bytes of a whole blob; -1 for a damaged one, None for one that is not there."""
+    path = store.blobs.path(sha256)
+    try:
+        if digest_of(path) != sha256:
+            return -1
+        return path.stat().st_size
+    except FileNotFoundError:
+        return None
+    except OSError:
+        return -1
+
+
+def _repair(store: Store, done: Verified) -> None:
+    for reference in done.damaged:
+        store.blobs.set_aside(reference.sha256)
+    broken = [one for one in done.broken if not _recalled(store, one, done)]
+    _make_again(store, broken)
+    with store.changing() as session:
+        for reference in broken:
+            if store.blobs.is_whole(reference.sha256):
+                done.mended.append(reference)
+            elif _asked(session, store, reference):
+                done.asked.append(reference)
+            else:
+                done.beyond.append(reference)
+
+
+def _recalled(store: Store, reference: Reference, done: Verified) -> bool:
+    """Whether the trash had it, whole."""
+    if not (store.blobs.touch(reference.sha256) and store.blobs.is_whole(reference.sha256)):
+        return False
+    done.mended.append(reference)
+    return True
+
+
+def _make_again(store: Store, broken: Iterable[Reference]) -> None:
+    """Do the tasks once more that made the files: the same pixels and encoders give the same
+    bytes."""
+    made_by = defaultdict(list)
+    for reference in broken:
+        if reference.task:
+            made_by[reference.task].append(reference.sha256)
+    if not made_by:
+        return
+    with store.reading() as session:
+        tasks = {name: session.get(Task, name) for name in made_by}
+    with Pool(cores()) as pool:
+        calls = [
+            pool.submit(perform, store.folder, task.id, task.kind.value, task.task, 1)
+            for task in tasks.values()
+            if task is not None
+        ]
+        for call in calls:
+            with suppress(GefaError):  # its original may be lost, too
+                pool.outcome(call)
+
+
+def _asked(session: Session, store: Store, reference: Reference) -> bool:
+    """Whether a server can make it: it is asked to."""
+    if reference.role is not Role.DRAWN or not reference.revision:
+        return False
+    revision = session.get_one(Revision, reference.revision)
+    if not store.blobs.is_whole(revision.blob):
+        return False
+    source = session.get_one(Source, revision.source_id)
+    enqueue(session, ShowBody(blob=revision.blob, name=source.name), revision_id=revision.id)
+    return True
