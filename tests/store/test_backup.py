@@ -62,7 +62,7 @@ def test_an_older_state_can_be_had(
 
     class Later(datetime):
         @classmethod
-        def now(cls, tz: object = None) -> datetime:
+        def now(cls, tz: object = None) -> datetime:  # type: ignore[override]
             return later
 
     monkeypatch.setattr(backup, "datetime", Later)

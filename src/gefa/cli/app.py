@@ -369,8 +369,16 @@ def publish(
         f"{done.written} written, {done.there} there already, {done.cleared} cleared:"
         f" {len(manifest.uploads)} uploads, {weight(done.bytes)}"
     )
+    for path in done.lost:
+        err_console.print(
+            f"gefa: {path} is lost or damaged and was left out; `gefa verify --repair` makes"
+            " again what can be.",
+            markup=False,
+        )
     if done.left:
         out_console.print(f"{done.left} files are not live any more; --clear takes them away")
+    if done.lost:
+        raise typer.Exit(FAILED)
 
 
 @app.command()

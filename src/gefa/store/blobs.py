@@ -14,11 +14,14 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
 
+from cachetools import LRUCache
 from pydantic import BaseModel, ValidationError
 
 from gefa.core.files import write_whole
 from gefa.core.make.made import CutFacts, MadeVariant
 
+CHECKED = 100_000
+"""blobs that are remembered to be whole, about 20 MB"""
 _DIGITS = 64
 """of a SHA-256 in hexadecimal"""
 
@@ -50,6 +53,7 @@ class BlobStore:
 
     def __init__(self, root: Path) -> None:
         self.root = root
+        self._checked: LRUCache[str, tuple[int, int, int]] = LRUCache(CHECKED)
         self._incoming = root / "incoming"
         self._incoming.mkdir(parents=True, exist_ok=True)
 
@@ -79,6 +83,21 @@ class BlobStore:
             return digest_of(self.path(sha256)) == sha256
         except OSError:
             return False
+
+    def checked(self, sha256: str) -> Path | None:
+        """Where the blob can be read, if it is there and whole. It is read for that once, and
+        again only when the file was written since."""
+        path = self.path(sha256)
+        try:
+            found = path.stat()
+            state = (found.st_ino, found.st_size, found.st_mtime_ns)
+            if self._checked.get(sha256) != state:
+                if digest_of(path) != sha256:
+                    return None
+                self._checked[sha256] = state
+        except OSError:
+            return None
+        return path
 
     @staticmethod
     def _touched(path: Path) -> bool:

@@ -27,7 +27,7 @@ class Role(StrEnum):
 @dataclass(frozen=True, slots=True)
 class Reference:
     """A blob that something needs: ``what`` says so in words, ``task`` is the job that made it,
-    where one did."""
+    where one did. A file that is ``retired`` was followed by others, and is only served on."""
 
     sha256: str
     role: Role
@@ -35,6 +35,7 @@ class Reference:
     task: str = ""
     upload: str = ""
     revision: str = ""
+    retired: bool = False
 
 
 def references(session: Session) -> Iterator[Reference]:
@@ -72,9 +73,12 @@ def _of_uploads(session: Session) -> Iterator[Reference]:
 
 
 def _of_variants(session: Session) -> Iterator[Reference]:
-    rows = select(Variant.sha256, Variant.path, Variant.job_id, Variant.upload_id)
-    for sha256, path, job, upload in session.exec(rows):
-        yield Reference(sha256, Role.VARIANT, path, task=job, upload=upload or "")
+    rows = select(Variant.sha256, Variant.path, Variant.job_id)
+    told = session.exec(select(Variant.upload_id, Variant.retired).order_by(col(Variant.id)))
+    found = session.exec(rows.order_by(col(Variant.id)))
+    for (sha256, path, job), (upload, retired) in zip(found, told, strict=True):
+        old = retired is not None
+        yield Reference(sha256, Role.VARIANT, path, task=job, upload=upload or "", retired=old)
 
 
 def _of_reports(session: Session) -> Iterator[Reference]:

@@ -7,7 +7,7 @@ stay in memory. Nothing is ever made for a request.
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import parse_qs, quote
@@ -22,6 +22,7 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 from gefa.core.deliver.negotiate import pick
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.store.keys import Right, found_key
+from gefa.store.mending import mend_upload
 from gefa.store.models import Slot, Upload, Variant
 from gefa.store.slots import settings_of
 from gefa.store.store import Store
@@ -99,7 +100,8 @@ class Delivery:
             await self._app(scope, receive, send)
             return
         if self._shelf is None:
-            self._shelf = SmallFiles(scope["app"].state.services.store)
+            services = scope["app"].state.services
+            self._shelf = SmallFiles(services.store, services.foreman.wake)
         if scope["method"] not in ("GET", "HEAD"):
             answer = _refused(405, "Only to be looked at", "Ask for it with GET or HEAD.")
             answer.headers["Allow"] = "GET, HEAD"
@@ -132,11 +134,12 @@ class Delivery:
             refusal = _refused(404, "No such file", "There is no live picture at this address.")
             await refusal(scope, receive, send)
             return
-        await _send_file(shelf, found, more, headers, scope, receive, send)
+        await _send_file(shelf, upload_id, found, more, headers, scope, receive, send)
 
 
 async def _send_file(
     shelf: SmallFiles,
+    upload_id: str,
     found: Served,
     more: dict[str, str],
     headers: Headers,
@@ -152,6 +155,10 @@ async def _send_file(
     held = shelf.bytes_of(found) if "range" not in headers else None
     if held is None:
         path = await anyio.to_thread.run_sync(shelf.path, found.sha256)
+        if path is None:
+            coming = await anyio.to_thread.run_sync(shelf.mend, upload_id, found.sha256)
+            await (_coming() if coming else _gone())(scope, receive, send)
+            return
         if found.bytes > SMALL_BYTES or "range" in headers:
             await FileResponse(path, media_type=media_type, headers=more)(scope, receive, send)
             return
@@ -162,6 +169,20 @@ async def _send_file(
     await send({"type": "http.response.start", "status": 200, "headers": raw})
     body = b"" if scope["method"] == "HEAD" else held
     await send({"type": "http.response.body", "body": body})
+
+
+def _coming() -> Response:
+    answer = _refused(
+        503, "Being made again", "The file was lost or damaged. It is made again; try in a while."
+    )
+    answer.headers["Retry-After"] = "5"
+    return answer
+
+
+def _gone() -> Response:
+    return _refused(
+        404, "Lost", "The file was lost or damaged, and there is no original to make it from."
+    )
 
 
 def _negotiated(found: Served | None) -> dict[str, str]:
@@ -224,8 +245,9 @@ def _refused(status: int, title: str, detail: str) -> Response:
 class SmallFiles:
     """Finds what addresses stand for, and remembers it while the database stays as it is."""
 
-    def __init__(self, store: Store) -> None:
+    def __init__(self, store: Store, wake: Callable[[], None]) -> None:
         self._store = store
+        self._wake = wake
         # A connection of its own: SQLite then tells of every change that any other one makes.
         self._watch = sqlite3.connect(store.database, check_same_thread=False)
         self._version = -1
@@ -304,8 +326,15 @@ class SmallFiles:
             newest = newest_variants(session, upload_id)
             return _named((v for v in newest if v.path == path), digest)
 
-    def path(self, sha256: str) -> Path:
-        return self._store.blobs.path(sha256)
+    def path(self, sha256: str) -> Path | None:
+        """Where the file lies, if it is there and whole."""
+        return self._store.blobs.checked(sha256)
+
+    def mend(self, upload_id: str, sha256: str) -> bool:
+        """Whether the lost file will be there again."""
+        coming = mend_upload(self._store, upload_id, sha256)
+        self._wake()
+        return coming
 
     # -- small files in memory, the least used go first -----------------------------------
 

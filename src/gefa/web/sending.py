@@ -17,12 +17,15 @@ FOREVER = "private, max-age=31536000, immutable"
 def send_blob(
     blobs: BlobStore, sha256: str, media_type: str, cached: str = "", save_as: str = ""
 ) -> Response:
-    """A blob; Problem where it was cleared away. ``save_as`` has browsers save it by that name and
-    never show it."""
-    path = blobs.path(sha256)
-    if not sha256 or not path.is_file():
+    """A blob; Problem where it was cleared away, lost or damaged. ``save_as`` has browsers save it
+    by that name and never show it."""
+    path = blobs.checked(sha256) if sha256 else None
+    if path is None:
         raise Problem(
-            404, "Not here any more", "It was cleared away since nobody used it. Make it again."
+            404,
+            "Not here any more",
+            "It was cleared away since nobody used it, or lost. Make it again.",
+            {"Cache-Control": "no-store"},
         )
     headers = {"ETag": f'"{sha256}"'}
     if cached:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from pathlib import Path
 from typing import Protocol
 
@@ -60,19 +60,31 @@ class SiteManifest(BaseModel):
     def files(self) -> list[PublishedFile]:
         return [file for upload in self.uploads for file in upload.files]
 
+    def without(self, paths: Collection[str]) -> SiteManifest:
+        """The same, but for the files of those paths."""
+        kept = [
+            upload.model_copy(
+                update={"files": [file for file in upload.files if file.path not in paths]}
+            )
+            for upload in self.uploads
+        ]
+        return self.model_copy(update={"uploads": [upload for upload in kept if upload.files]})
+
     @property
     def paths(self) -> set[str]:
         return {file.path for file in self.files} | set(self.earlier)
 
 
 class Published(BaseModel):
-    """What a publishing did. ``left`` are files of earlier times that are still there."""
+    """What a publishing did. ``left`` are files of earlier times that are still there, ``lost``
+    paths of files that cannot be read here."""
 
     written: int
     there: int
     bytes: int
     cleared: int
     left: int
+    lost: list[str] = []
 
 
 class Place(Protocol):
@@ -83,6 +95,14 @@ class Place(Protocol):
     def clear(self, path: str) -> None: ...
     def before(self) -> bytes: ...
     def finish(self, manifest: bytes) -> None: ...
+
+
+def _readable(blobs: BlobStore, file: PublishedFile) -> Path:
+    """Where a file's bytes are; FileNotFoundError where they are lost or damaged."""
+    path = blobs.checked(file.sha256)
+    if path is None:
+        raise FileNotFoundError(file.path)
+    return path
 
 
 class FolderPlace:
@@ -98,7 +118,7 @@ class FolderPlace:
             return False
 
     def put(self, file: PublishedFile) -> None:
-        write_whole(self._folder / file.path, self._blobs.path(file.sha256).read_bytes())
+        write_whole(self._folder / file.path, _readable(self._blobs, file).read_bytes())
 
     def clear(self, path: str) -> None:
         target = (self._folder / path).resolve()
@@ -137,7 +157,7 @@ class BucketPlace:
         if self._inside:
             self._bucket.copy(blob_key(file.sha256), file.path, media_type, FOREVER)
         else:
-            self._bucket.put(file.path, self._blobs.path(file.sha256), media_type, FOREVER)
+            self._bucket.put(file.path, _readable(self._blobs, file), media_type, FOREVER)
 
     def clear(self, path: str) -> None:
         self._bucket.delete(path)
@@ -206,12 +226,17 @@ def publish(
         others = [upload for upload in before.uploads if upload.slot not in only]
         manifest = SiteManifest(uploads=[*others, *manifest.uploads])
     written = there = 0
+    lost = []
     for file in manifest.files:
         if place.has(file):
             there += 1
             continue
-        place.put(file)
-        written += 1
+        try:
+            place.put(file)
+            written += 1
+        except FileNotFoundError:
+            lost.append(file.path)
+    manifest = manifest.without(lost)
     gone = before.paths - {file.path for file in manifest.files}
     if not clear:
         # Named on, so that they can be cleared another time.
@@ -227,6 +252,7 @@ def publish(
         bytes=sum(file.bytes for file in manifest.files),
         cleared=len(gone) if clear else 0,
         left=0 if clear else len(gone),
+        lost=lost,
     )
 
 

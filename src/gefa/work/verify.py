@@ -14,6 +14,7 @@ from gefa.core.errors import GefaError
 from gefa.core.threads import cores
 from gefa.store.blobs import digest_of
 from gefa.store.contracts import ShowBody, enqueue
+from gefa.store.mending import mended_by_treating
 from gefa.store.models import Revision, Source, Task
 from gefa.store.references import Reference, Role, references
 from gefa.store.store import Store
@@ -114,7 +115,7 @@ def _make_again(store: Store, broken: Iterable[Reference]) -> None:
         calls = [
             pool.submit(perform, store.folder, task.id, task.kind.value, task.task, 1)
             for task in tasks.values()
-            if task is not None
+            if task is not None and task.task  # those of uploads are forgotten once they are done
         ]
         for call in calls:
             with suppress(GefaError):  # its original may be lost, too
@@ -123,6 +124,8 @@ def _make_again(store: Store, broken: Iterable[Reference]) -> None:
 
 def _asked(session: Session, store: Store, reference: Reference) -> bool:
     """Whether a server can make it: it is asked to."""
+    if reference.upload and reference.role is not Role.ORIGINAL and not reference.retired:
+        return mended_by_treating(session, store.blobs, reference.upload)
     if reference.role is not Role.DRAWN or not reference.revision:
         return False
     revision = session.get_one(Revision, reference.revision)

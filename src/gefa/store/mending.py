@@ -1,0 +1,38 @@
+"""Having files made again that were lost from the disk, or damaged on it."""
+
+from __future__ import annotations
+
+from sqlmodel import Session, select
+
+from gefa.core.errors import GefaError
+from gefa.store.blobs import BlobStore
+from gefa.store.models import Slot, Task, TaskState, Upload
+from gefa.store.store import Store
+from gefa.store.uploads import treat
+
+
+def mend_upload(store: Store, upload_id: str, sha256: str) -> bool:
+    """Have the files of an upload made again, of which ``sha256`` cannot be read. False where
+    nothing can be made of it any more."""
+    store.blobs.set_aside(sha256)
+    if store.blobs.touch(sha256):
+        return True  # the trash had it
+    with store.changing() as session:
+        return mended_by_treating(session, store.blobs, upload_id)
+
+
+def mended_by_treating(session: Session, blobs: BlobStore, upload_id: str) -> bool:
+    """Queue the making of an upload's files again, unless that is under way. False where nothing
+    can be made of it any more."""
+    upload = session.get(Upload, upload_id)
+    if upload is None or upload.original_gone or blobs.checked(upload.blob) is None:
+        return False
+    under_way = session.exec(
+        select(Task.id).where(Task.upload_id == upload_id, Task.state == TaskState.QUEUED)
+    ).first()
+    if under_way is None:
+        try:
+            treat(session, upload, session.get_one(Slot, upload.slot_id))
+        except GefaError:
+            return False  # its slot names a recipe that is gone
+    return True
