@@ -112,6 +112,10 @@ SCROLL = """async () => {
 }"""
 
 
+SHOWN = """() => document.readyState !== "loading"
+  && document.querySelector("tbody.part") && document.getElementById("outlines")"""
+
+
 def opening(folder: Path) -> Opening:
     """A design of 300 layers, in a real browser on a real server."""
     design = layered(folder / "crowd.ora", 300)
@@ -135,8 +139,8 @@ def opening(folder: Path) -> Opening:
         (result,) = brought.json()["results"]
         page.goto(f"{url}/sources/{result['source']}")
         rows = page.locator("tbody.part")
-        expect(rows.last).to_be_attached(timeout=60_000)
-        expect(page.locator("#outlines")).to_be_attached()
+        # Looked at with each frame: ``expect`` looks once a second after a while.
+        page.wait_for_function(SHOWN, polling="raf", timeout=60_000)
         seconds = time.perf_counter() - started
         count = rows.count()
         expect(page.locator("#drawn image")).to_be_attached(timeout=60_000)

@@ -16,6 +16,7 @@ import uvicorn
 from starlette.types import ASGIApp
 
 from gefa.core.errors import GefaError
+from gefa.web.connections import limited_connections, open_files
 
 log = logging.getLogger("gefa.serve")
 
@@ -90,6 +91,8 @@ def serve(folder: Path, app: ASGIApp, host: str, port: int, processes: int) -> N
         log_level="warning",
         timeout_graceful_shutdown=2,
         server_header=False,
+        http=limited_connections(open_files()),
+        ws="none",
     )
     server = uvicorn.Server(config)
     _stop_quietly(server)

@@ -79,6 +79,10 @@ HostNames = Annotated[
         show_default=False,
     ),
 ]
+LocalWebhooks = Annotated[
+    bool,
+    typer.Option("--local-webhooks", help="Let webhooks lie inside this machine or network."),
+]
 BeginAnew = Annotated[
     bool,
     typer.Option("--begin-anew", help="Start although the database does not know the pictures."),
@@ -291,6 +295,7 @@ def serve(
     watch_under: WatchUnder = Path(),
     host_name: HostNames = None,
     max_source: MaxSource = 4_000,
+    local_webhooks: LocalWebhooks = False,
     begin_anew: BeginAnew = False,
     trust_clock: TrustClock = False,
 ) -> None:
@@ -314,7 +319,7 @@ def serve(
         if port and chosen != port:
             raise GefaError(f"port {port} is taken.", advice="Name another with --port.")
         out_console.print(f"Gefa is at http://{host}:{chosen}/")
-        limits = Limits(source_bytes=max_source * 1_000_000)
+        limits = Limits(source_bytes=max_source * 1_000_000, local_webhooks=local_webhooks)
         app = create_app(folder, watch_under, host_names=host_name or (), limits=limits)
         run_server(folder, app, host, chosen, workers)
 
@@ -395,6 +400,7 @@ def demo(
     from gefa.serve import serve as run_server
     from gefa.store.folder import alone, check_folder
     from gefa.web.app import create_app
+    from gefa.web.limits import Limits
     from gefa.work.queue import QUEUE_FILE
 
     _log_to_stderr()
@@ -410,7 +416,13 @@ def demo(
         out_console.print(f"The sample website at {base_url}/festival/")
         out_console.print(f"Pictures to upload in {folder / SAMPLES}", soft_wrap=True)
         out_console.print("Stop it with Ctrl-C.")
-        run_server(folder, create_app(folder, sample=festival), host, chosen, workers)
+        run_server(
+            folder,
+            create_app(folder, limits=Limits(local_webhooks=True), sample=festival),
+            host,
+            chosen,
+            workers,
+        )
 
 
 def _places() -> Places:

@@ -12,6 +12,7 @@ from sqlmodel import Session, col, select
 
 from gefa.core.errors import PlanError
 from gefa.store.models import Slot, SlotKey, as_utc, now
+from gefa.store.store import Store
 
 USED_EVERY = timedelta(seconds=60)
 """how exactly the last use is known"""
@@ -50,6 +51,15 @@ def found_key(session: Session, key: str) -> SlotKey | None:
         found.used = now()
         session.add(found)
     return found
+
+
+def is_key(store: Store, key: str) -> bool:
+    """Whether a key opens anything."""
+    if not key:
+        return False
+    with store.reading() as session:
+        found = session.exec(select(SlotKey).where(SlotKey.digest == _digest(key))).first()
+    return found is not None and found.revoked is None
 
 
 def keys_of(session: Session, slot: Slot) -> Sequence[SlotKey]:

@@ -11,6 +11,8 @@ from gefa.store.models import Notification, Slot, Upload, now
 
 RETRIES = tuple(timedelta(seconds=s) for s in (5, 30, 120, 600, 3_600, 21_600, 86_400))
 """how long after each failed try the next one is"""
+AT_ONCE = 20
+"""notices of a slot that are told before others are looked for"""
 SHOWN = 20
 """notices on the page of a slot"""
 
@@ -35,11 +37,18 @@ def notify(session: Session, slot: Slot, upload: Upload, url: str, kind: str) ->
 def due(session: Session) -> Sequence[Notification]:
     """What is to be told now, the longest waiting first."""
     return session.exec(
-        select(Notification)
-        .where(col(Notification.due) <= now())
-        .order_by(col(Notification.due))
-        .limit(20)
+        select(Notification).where(col(Notification.due) <= now()).order_by(col(Notification.due))
     ).all()
+
+
+def due_by_slot(session: Session) -> dict[str, list[str]]:
+    """Ids of what is to be told now for each slot, the longest waiting first."""
+    found: dict[str, list[str]] = {}
+    for notice in due(session):
+        notices = found.setdefault(notice.slot_id, [])
+        if len(notices) < AT_ONCE:
+            notices.append(notice.id)
+    return found
 
 
 def tried(session: Session, notice: Notification, problem: str) -> None:

@@ -12,6 +12,7 @@ _FIELDS = (
     "focal_x", "focal_y", "zoom", "suggested_x", "suggested_y",
     "placeholder", "tiny", "preview", "said", "treatment",
 )  # fmt: skip
+_WORDS = ("name", "bytes", "format", "width", "height", "state", "problem", "reason")
 
 
 def keep_earlier(upload: Upload) -> None:
@@ -34,3 +35,27 @@ def take_back(session: Session, upload: Upload, problem: str) -> None:
 def forget_earlier(upload: Upload) -> None:
     """The new file is there to stay."""
     upload.earlier = {}
+
+
+def public_view(upload: Upload, *, words: bool = False) -> Upload:
+    """An upload as everybody may know it, not to be stored: what is served, and nothing of what
+    waits for a decision. With ``words``, what is said of the newest file, but not how it looks."""
+    seen = Upload.model_validate(upload.model_dump())
+    if upload.state is UploadState.LIVE:
+        return seen
+    if upload.earlier:
+        for name, value in upload.earlier.items():
+            setattr(seen, name, value)
+        seen.state, seen.problem = UploadState.LIVE, ""
+    else:
+        seen.placeholder = seen.tiny = seen.preview = ""
+        seen.said = {}
+    if words:
+        for name in _WORDS:
+            setattr(seen, name, getattr(upload, name))
+    elif not upload.earlier:
+        seen.name = seen.alt = seen.problem = seen.reason = ""
+        seen.tags = []
+    else:
+        seen.reason = ""
+    return seen

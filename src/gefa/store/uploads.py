@@ -44,6 +44,14 @@ class Described(BaseModel):
     focal_y: float | None = Field(default=None, ge=0, le=1)
     zoom: float | None = Field(default=None, ge=1, le=MAX_ZOOM)
 
+    @field_validator("alt", "tags")
+    @classmethod
+    def _writable(cls, said: str | list[str] | None) -> str | list[str] | None:
+        for text in [said] if isinstance(said, str) else said or []:
+            if any("\ud800" <= character <= "\udfff" for character in text):
+                raise ValueError("it has half a character in it, which cannot be written")
+        return said
+
     @field_validator("tags")
     @classmethod
     def _plain(cls, tags: list[str] | None) -> list[str] | None:

@@ -15,6 +15,7 @@ from gefa import __version__
 from gefa.core.read.scratch import sweep
 from gefa.web import problems
 from gefa.web.api import decisions, markup, resumable, uploads
+from gefa.web.bodies import Bodies
 from gefa.web.delivery import Delivery
 from gefa.web.limits import Limits
 from gefa.web.pages import cut, proof, recipes, runs, slots, sources
@@ -65,6 +66,7 @@ def create_app(
         redoc_url=None,
         openapi_url="/api/v1/openapi.json",
     )
+    app.add_middleware(Bodies)
     app.add_middleware(Guard)
     app.add_middleware(Delivery)
     app.add_middleware(HostCheck, names=frozenset(host_names))

@@ -9,21 +9,28 @@ import hashlib
 import hmac
 import json
 import logging
+import ssl
 import threading
 from base64 import b64decode, b64encode
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
+from ipaddress import ip_address
 
+import anyio
 import httpx
 
 from gefa.store.models import Notification, Slot, Upload, now
-from gefa.store.notices import due, tried
+from gefa.store.notices import due_by_slot, tried
+from gefa.store.replacement import public_view
 from gefa.store.store import Store
 from gefa.web.api.answers import described
 
 PAUSE_SECONDS = 1.0
 """between two looks for notices: nobody waits for them at a screen"""
 PATIENCE_SECONDS = 10.0
-"""the server of an address that answers slowly must not hold up the others"""
+"""for all of an address: its name, the connection, the answer"""
+AT_ONCE = 16
+"""slots that are told something at the same time"""
 log = logging.getLogger("gefa.courier")
 
 
@@ -35,21 +42,27 @@ def signature(secret: str, id: str, moment: datetime, body: str) -> str:
 
 
 class Courier:
-    """A thread of the server."""
+    """A thread of the server, with one more for each slot that something is told for: an address
+    that does not answer holds up nobody else's. Addresses inside the machine or its network are
+    told only with ``local``."""
 
-    def __init__(self, store: Store) -> None:
+    def __init__(self, store: Store, *, local: bool = False) -> None:
         self._store = store
+        self._local = local
         self._stop = threading.Event()
         self._thread = threading.Thread(target=self._loop, name="courier", daemon=True)
-        self._client = httpx.Client(timeout=PATIENCE_SECONDS, follow_redirects=False)
+        self._tellers = ThreadPoolExecutor(AT_ONCE, thread_name_prefix="courier")
+        self._busy: set[str] = set()
+        self._lock = threading.Lock()
+        self._trust = ssl.create_default_context()
 
     def start(self) -> None:
         self._thread.start()
 
     def stop(self) -> None:
         self._stop.set()
-        self._thread.join(timeout=PATIENCE_SECONDS + 1)
-        self._client.close()
+        self._thread.join(timeout=PAUSE_SECONDS + 1)
+        self._tellers.shutdown(wait=True, cancel_futures=True)
 
     def _loop(self) -> None:
         while not self._stop.wait(PAUSE_SECONDS):
@@ -59,13 +72,27 @@ class Courier:
                 log.exception("telling others failed; trying again")
 
     def turn(self) -> None:
-        """Tell everything that is due."""
+        """Have everything told that is due, one thing after another for each slot."""
         with self._store.reading() as session:
-            ids = [notice.id for notice in due(session)]
-        for id in ids:
-            if self._stop.is_set():
-                return
-            self._tell(id)
+            waiting = due_by_slot(session)
+        for slot, notices in waiting.items():
+            with self._lock:
+                if slot in self._busy:
+                    continue
+                self._busy.add(slot)
+            self._tellers.submit(self._tell_all, slot, notices)
+
+    def _tell_all(self, slot: str, notices: list[str]) -> None:
+        try:
+            for notice in notices:
+                if self._stop.is_set():
+                    return
+                self._tell(notice)
+        except Exception:
+            log.exception("telling the address of slot %s failed; trying again", slot)
+        finally:
+            with self._lock:
+                self._busy.discard(slot)
 
     def _tell(self, id: str) -> None:
         with self._store.session() as session:
@@ -78,18 +105,18 @@ class Courier:
                 notice.due, notice.problem = None, "the upload was removed meanwhile"
                 session.add(notice)
                 return
-            answer = described(session, upload, slot).model_dump(mode="json")
+            answer = described(session, public_view(upload), slot).model_dump(mode="json")
         moment = now()
         told = {"type": notice.kind, "timestamp": moment.isoformat(), "data": answer}
-        problem = self._post(notice, slot.secret, moment, json.dumps(told))
+        problem = self._posted(notice, slot.secret, moment, json.dumps(told))
         with self._store.session() as session:
             # Another thing to tell may have come meanwhile: then this one is due again.
-            again = session.get_one(Notification, id)
-            if again.due == notice.due:
+            again = session.get(Notification, id)
+            if again is not None and again.due == notice.due:
                 tried(session, again, problem)
 
-    def _post(self, notice: Notification, secret: str, moment: datetime, body: str) -> str:
-        """Why it was not taken; empty if it was."""
+    def _posted(self, notice: Notification, secret: str, moment: datetime, body: str) -> str:
+        """Why it was not taken; empty if it was. Whatever goes wrong is one try."""
         headers = {
             "Content-Type": "application/json",
             "webhook-id": notice.id,
@@ -97,7 +124,42 @@ class Courier:
             "webhook-signature": signature(secret, notice.id, moment, body),
         }
         try:
-            answer = self._client.post(notice.url, content=body.encode(), headers=headers)
-        except httpx.HTTPError as error:
+            status = anyio.run(self._post, notice.url, headers, body.encode())
+        except TimeoutError:
+            return f"it took longer than {PATIENCE_SECONDS:.0f} s"
+        except Refused as error:
+            return str(error)
+        except Exception as error:
             return f"it could not be reached ({type(error).__name__}): {error}"
-        return "" if answer.is_success else f"it answered {answer.status_code}"
+        return "" if 200 <= status < 300 else f"it answered {status}"
+
+    async def _post(self, url: str, headers: dict[str, str], body: bytes) -> int:
+        """The status of the answer; what comes after its headers is not read."""
+        with anyio.fail_after(PATIENCE_SECONDS):
+            address = httpx.URL(url)
+            found = await self._allowed(address)
+            async with httpx.AsyncClient(verify=self._trust, timeout=PATIENCE_SECONDS) as client:
+                # To the address that was looked at: the name may mean another one by now.
+                request = client.build_request(
+                    "POST",
+                    address.copy_with(host=found),
+                    headers={**headers, "Host": address.netloc.decode("ascii")},
+                    content=body,
+                    extensions={"sni_hostname": address.raw_host.decode("ascii")},
+                )
+                answer = await client.send(request, stream=True, follow_redirects=False)
+                await answer.aclose()
+                return answer.status_code
+
+    async def _allowed(self, address: httpx.URL) -> str:
+        """The address in digits that a name stands for; Refused if it lies inside this network."""
+        port = address.port or (443 if address.scheme == "https" else 80)
+        found = await anyio.getaddrinfo(address.raw_host.decode("ascii"), port)
+        for *_, place in found:
+            if self._local or ip_address(str(place[0]).partition("%")[0]).is_global:
+                return str(place[0])
+        raise Refused("it lies inside this machine or network; allow that with --local-webhooks")
+
+
+class Refused(Exception):
+    """An address that may not be told."""

@@ -27,6 +27,7 @@ from gefa.store.models import Slot, Upload, Variant
 from gefa.store.slots import settings_of
 from gefa.store.store import Store
 from gefa.store.variants import newest_variants, variants_of_upload
+from gefa.web.bodies import bearer
 from gefa.web.problems import PROBLEM_JSON, problem_body
 
 PREFIX = "/m/"
@@ -36,6 +37,8 @@ NOT_KEPT = "private, no-store"
 HINTS = ("Sec-CH-Width", "Sec-CH-DPR")
 MAX_W = 100_000
 """px; no screen asks for more"""
+MAX_PATH = 2_000
+"""characters of an address: an id, a digest, and a path of names of at most 255"""
 MIN_DIGEST = 8
 """hex digits of an address that are compared: 32 bits among the few files of one path"""
 REMEMBERED = 20_000
@@ -111,6 +114,9 @@ class Delivery:
 
     async def _deliver(self, shelf: SmallFiles, scope: Scope, receive: Receive, send: Send) -> None:
         headers = Headers(scope=scope)
+        if len(scope["path"]) > MAX_PATH:
+            await _refused(414, "Too long", "No address here is that long.")(scope, receive, send)
+            return
         upload_id, _, rest = scope["path"][len(PREFIX) :].partition("/")
         digest, _, path = rest.partition("/")
         more = {"Cache-Control": FOREVER}
@@ -128,7 +134,7 @@ class Delivery:
             found = _chosen(picture, query, headers.get("accept", ""), wish)
             more = _negotiated(found)
         if found is None:
-            found = await shelf.for_reviewers(upload_id, digest, path, _key(headers))
+            found = await shelf.for_reviewers(upload_id, digest, path, bearer(headers))
             more = {"Cache-Control": NOT_KEPT, "Vary": "Authorization"}
         if found is None:
             refusal = _refused(404, "No such file", "There is no live picture at this address.")
@@ -223,11 +229,6 @@ def _hint(headers: Headers, name: str) -> float | None:
     return value if 0 < value < MAX_W else None
 
 
-def _key(headers: Headers) -> str:
-    scheme, _, key = headers.get("authorization", "").partition(" ")
-    return key.strip() if scheme.lower() == "bearer" else ""
-
-
 def _matches(condition: str, etag: str) -> bool:
     """RFC 9110, section 13.1.2: weak comparison against each listed tag, or ``*``."""
     if not condition:
@@ -251,8 +252,8 @@ class SmallFiles:
         # A connection of its own: SQLite then tells of every change that any other one makes.
         self._watch = sqlite3.connect(store.database, check_same_thread=False)
         self._version = -1
-        self._files: dict[tuple[str, str, str], Served | None] = {}
-        self._pictures: dict[str, ServedUpload | None] = {}
+        self._files: dict[tuple[str, str, str], Served] = {}
+        self._pictures: dict[str, ServedUpload] = {}
         self._bytes: LRUCache[str, bytes] = LRUCache(HELD_BYTES, getsizeof=len)
 
     def _fresh(self) -> int:
@@ -268,7 +269,8 @@ class SmallFiles:
         key = (upload_id, digest, path)
         if key not in self._files:
             found = await anyio.to_thread.run_sync(self._find, upload_id, digest, path)
-            if version != self._version:
+            # What is not there is not remembered: anybody can think of addresses without end.
+            if found is None or version != self._version:
                 return found
             self._files[key] = found
         return self._files[key]
@@ -278,7 +280,7 @@ class SmallFiles:
         version = self._fresh()
         if upload_id not in self._pictures:
             found = await anyio.to_thread.run_sync(self._find_all, upload_id)
-            if version != self._version:
+            if found is None or version != self._version:
                 return found
             self._pictures[upload_id] = found
         return self._pictures[upload_id]

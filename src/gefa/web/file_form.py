@@ -17,6 +17,7 @@ from starlette.requests import ClientDisconnect
 
 from gefa.core.read.sniff import HEAD_BYTES
 from gefa.store.blobs import Blob, BlobStore, Draft
+from gefa.web.bodies import expect
 from gefa.web.incoming import clean_name
 from gefa.web.problems import Problem
 
@@ -92,6 +93,7 @@ async def receive_form(request: Request, blobs: BlobStore, intake: Intake) -> Fo
         raise Problem(
             415, "Not a form", "Send multipart/form-data with the picture in the field 'file'."
         )
+    expect(request, intake.max_form_bytes)
     announced = request.headers.get("content-length", "")
     if announced.isdigit() and int(announced) > intake.max_form_bytes:
         raise intake.too_much()

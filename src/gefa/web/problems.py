@@ -27,7 +27,9 @@ class Problem(HTTPException):
 
 
 def problem_body(status: int, title: str, detail: str, **more: Any) -> dict[str, Any]:
-    return {"type": "about:blank", "title": title, "status": status, "detail": detail, **more}
+    # It may quote what came, also halves of characters, which cannot be written.
+    plain = detail.encode("utf-8", "replace").decode()
+    return {"type": "about:blank", "title": title, "status": status, "detail": plain, **more}
 
 
 def add_handlers(app: FastAPI) -> None:

@@ -36,7 +36,15 @@ class Services:
         queue = WorkQueue(folder)
         foreman = Foreman(store, queue)
         watcher = Watcher(store, watch_under, foreman.wake)
-        return cls(store, queue, foreman, watcher, Courier(store), Housekeeper(store), limits)
+        return cls(
+            store,
+            queue,
+            foreman,
+            watcher,
+            Courier(store, local=limits.local_webhooks),
+            Housekeeper(store),
+            limits,
+        )
 
     def start(self) -> None:
         for thread in (self.foreman, self.watcher, self.courier, self.housekeeper):

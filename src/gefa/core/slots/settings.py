@@ -5,9 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from enum import StrEnum
+from ipaddress import ip_address
 from typing import Annotated, Any
 from urllib.parse import urlsplit
 
+import idna
 from pydantic import (
     BaseModel,
     ConfigDict,
@@ -35,6 +37,7 @@ from gefa.core.units import listed, weight
 
 SLOT_NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,59}")
 SLOT_FILE_NAME = "{source}-{cut}-{width}.{ext}"
+_PLAIN_HOST = re.compile(r"(?!.*--)[a-z0-9_-]{1,63}(?:\.[a-z0-9_-]{1,63}){0,9}", re.I)
 WHOLE = "whole"
 """the crop of a slot that names none"""
 MAX_CROPS = 24
@@ -42,6 +45,26 @@ MAX_CROPS = 24
 
 Side = Annotated[int, Field(ge=1, le=100_000)]
 Megapixels = Annotated[float, Field(gt=0, le=500)]
+
+
+def is_web_address(url: str) -> bool:
+    """Whether an address of http or https has a host that there can be (RFC 3986, RFC 5891)."""
+    try:
+        parts = urlsplit(url)
+        host, _ = parts.hostname or "", parts.port
+    except ValueError:
+        return False
+    if parts.scheme not in ("http", "https") or not host or not url.isprintable() or " " in url:
+        return False
+    try:
+        ip_address(host)
+    except ValueError:
+        try:
+            idna.encode(host, uts46=True)
+        except idna.IDNAError:
+            # Names with underscores are none of IDNA, but within a network there are some.
+            return _PLAIN_HOST.fullmatch(host) is not None
+    return True
 
 
 class KeepOriginal(StrEnum):
@@ -156,7 +179,7 @@ class SlotSettings(BaseModel):
     @field_validator("notify")
     @classmethod
     def _http(cls, url: str) -> str:
-        if url and (urlsplit(url).scheme not in ("http", "https") or not urlsplit(url).hostname):
+        if url and not is_web_address(url):
             raise ValueError(f"{url!r} is no address that can be told: give one with http(s)://")
         return url
 

@@ -43,11 +43,15 @@ def ratio_from_words(ratio: object) -> object:
 
 
 def fields_of(name: str) -> set[str]:
-    """The fields of a name template; ValueError if it has others than NAME_FIELDS."""
+    """The fields of a name template; ValueError if it has others than NAME_FIELDS, or says how one
+    is to be written: a width of a billion characters would be one."""
     try:
-        fields = {field for _, field, _, _ in Formatter().parse(name) if field is not None}
+        parsed = [found for found in Formatter().parse(name) if found[1] is not None]
     except ValueError as error:
         raise ValueError(f"the name template {name!r} has unpaired braces") from error
+    if any(written or converted for _, _, written, converted in parsed):
+        raise ValueError("a field of a name template is a name in braces, without : or !")
+    fields = {str(field) for _, field, _, _ in parsed}
     unknown = fields - NAME_FIELDS
     if unknown:
         known = " ".join(f"{{{field}}}" for field in sorted(NAME_FIELDS))

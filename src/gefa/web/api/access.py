@@ -9,7 +9,9 @@ from sqlmodel import Session
 from gefa.core.slots.settings import SlotSettings
 from gefa.store.keys import Right, found_key
 from gefa.store.models import Slot, SlotKey, Upload
+from gefa.store.replacement import public_view
 from gefa.store.slots import settings_of, slot_named
+from gefa.web.bodies import bearer_in, no_key
 from gefa.web.problems import Problem
 from gefa.web.services import Services
 
@@ -48,16 +50,28 @@ def upload_opened(
     return upload, _access(session, session.get_one(Slot, upload.slot_id), key, *rights)
 
 
+def seen_by(access: Access | None, upload: Upload) -> Upload:
+    """An upload as the key may know it: all of it who may send or decide, what is said of it who
+    may read, what is public everybody."""
+    if access is None:
+        return public_view(upload)
+    if access.may(Right.REVIEW) or access.may(Right.UPLOAD):
+        return upload
+    return public_view(upload, words=True)
+
+
+def access_if_any(session: Session, slot: Slot, authorization: str) -> Access | None:
+    """What the key that came, if one did, lets its owner do with the slot."""
+    key = found_key(session, bearer_in(authorization))
+    if key is None or key.slot_id != slot.id:
+        return None
+    return Access(slot, settings_of(session, slot), key)
+
+
 def _key(session: Session, authorization: str) -> SlotKey:
-    scheme, _, text = authorization.partition(" ")
-    key = found_key(session, text.strip()) if scheme.lower() == "bearer" else None
+    key = found_key(session, bearer_in(authorization))
     if key is None:
-        raise Problem(
-            401,
-            "A key is needed",
-            "Send a key of the slot as 'Authorization: Bearer KEY'. It may have been revoked.",
-            {"WWW-Authenticate": "Bearer"},
-        )
+        raise no_key()
     return key
 
 

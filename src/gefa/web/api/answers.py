@@ -83,7 +83,8 @@ class UploadAnswer(BaseModel):
 def described(
     session: Session, upload: Upload, slot: Slot, *, sizes: str = "", held: bool = False
 ) -> UploadAnswer:
-    """All there is to tell of an upload; ``held`` tells of files that wait for a decision, too."""
+    """All there is to tell of an upload, or of ``public_view`` of one; ``held`` tells of files that
+    wait for a decision, too."""
     settings = settings_of(session, slot)
     find = newest_variants if held else variants_of_upload
     order = [crop.name for crop in settings.crops]

@@ -24,7 +24,7 @@ from gefa.store.uploads import (
     replace,
     restore,
 )
-from gefa.web.api.access import Access, upload_opened
+from gefa.web.api.access import Access, seen_by, upload_opened
 from gefa.web.api.answers import UploadAnswer, described
 from gefa.web.api.slot_intake import SlotIntake, as_sent
 from gefa.web.api.uploads import checked_description, problems
@@ -59,7 +59,9 @@ def _done(
         except GefaError as error:
             raise Problem(409, "Not in this state", str(error)) from error
         session.flush()
-        answer = described(session, upload, access.slot, held=access.may(Right.REVIEW))
+        answer = described(
+            session, seen_by(access, upload), access.slot, held=access.may(Right.REVIEW)
+        )
     given.foreman.wake()
     return answer
 

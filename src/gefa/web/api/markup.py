@@ -24,6 +24,7 @@ from gefa.core.deliver.names import safe
 from gefa.core.slots.settings import Mask, SlotSettings
 from gefa.core.treat.formats import Format
 from gefa.store.models import Slot, Upload, Variant
+from gefa.store.replacement import public_view
 from gefa.store.slots import settings_of
 from gefa.store.variants import variants_of_upload
 from gefa.web.api.answers import alt_of, shown_of
@@ -122,6 +123,7 @@ def markup_of(
             raise Problem(404, "No such upload", "It may have been removed.")
         settings = settings_of(session, session.get_one(Slot, upload.slot_id))
         variants = variants_of_upload(session, upload_id)
+        upload = public_view(upload)
     check_sizes(sizes)
     shown = [_directed_to(upload, settings, variants, one, sizes) for one in art]
     shown.append(_shown(upload, settings, variants, crop, sizes))

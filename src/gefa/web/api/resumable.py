@@ -28,6 +28,7 @@ from gefa.store.sweep import RESUMED_WITHIN
 from gefa.web.api.access import Access, slot_opened
 from gefa.web.api.slot_intake import SlotIntake, as_sent
 from gefa.web.api.uploads import described_by, problems, take_in
+from gefa.web.bodies import expect
 from gefa.web.file_form import Received
 from gefa.web.incoming import clean_name
 from gefa.web.problems import Problem
@@ -122,7 +123,8 @@ def offset(
     access = slot_opened(given, slot, authorization, Right.UPLOAD)
     begun = _begun(given, access, resumable_id)
     come = _come(given, begun)
-    if come == begun.length and not begun.upload_id:  # the server ended just then
+    # The server may have ended just then; or another request is at it now.
+    if come == begun.length and not begun.upload_id and begun.id not in _busy:
         _finish(given, access, begun, given.store.pieces(begun.id))
         given.foreman.wake()
     headers = {"Upload-Offset": str(come), "Upload-Length": str(begun.length)}
@@ -180,7 +182,10 @@ def terminate(
     """Give it up; what has come is deleted. An upload that it became already stays."""
     _check_version(request)
     access = slot_opened(given, slot, authorization, Right.UPLOAD)
-    _forget(given, _begun(given, access, resumable_id))
+    begun = _begun(given, access, resumable_id)
+    if begun.id in _busy:
+        raise _problem(409, "Just coming", "A piece of it is coming. End that request first.")
+    _forget(given, begun)
     return Response(status_code=204, headers=_tus())
 
 
@@ -214,6 +219,8 @@ async def _append(
     _busy.add(begun.id)
     try:
         path = given.store.pieces(begun.id)
+        # One byte more than may come, so that it is told what is wrong with it.
+        expect(request, begun.length + 1)
         come = await _write(path, request.stream(), begun)
         if come == begun.length:
             await anyio.to_thread.run_sync(_finish, given, access, begun, path)
@@ -260,8 +267,11 @@ def _sync_and_close(file: BinaryIO) -> None:
 def _finish(given: Services, access: Access, begun: Resumable, path: Path) -> None:
     """It is whole: an upload, or the reason why not."""
     name = clean_name(begun.described.get("filename", ""))
-    with path.open("rb") as file:
-        head = file.read(HEAD_BYTES)
+    try:
+        with path.open("rb") as file:
+            head = file.read(HEAD_BYTES)
+    except FileNotFoundError:
+        raise _problem(404, "No such file", "It was given up, or is an upload already.") from None
     problem = SlotIntake(access.settings).refusal(name, begun.length, head)
     if problem is not None:
         _forget(given, begun)
@@ -276,15 +286,19 @@ def _finish(given: Services, access: Access, begun: Resumable, path: Path) -> No
         request=f"resumable {begun.id}",
     )
     with given.store.changing() as session:
-        noted = session.get_one(Resumable, begun.id)
-        noted.upload_id = begun.upload_id = upload.id
-        session.add(noted)
+        begun.upload_id = upload.id
+        noted = session.get(Resumable, begun.id)
+        if noted is not None:  # not given up meanwhile
+            noted.upload_id = upload.id
+            session.add(noted)
     path.unlink(missing_ok=True)
 
 
 def _forget(given: Services, begun: Resumable) -> None:
     with given.store.changing() as session:
-        session.delete(session.get_one(Resumable, begun.id))
+        noted = session.get(Resumable, begun.id)
+        if noted is not None:
+            session.delete(noted)
     given.store.pieces(begun.id).unlink(missing_ok=True)
 
 

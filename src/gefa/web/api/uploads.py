@@ -20,7 +20,7 @@ from gefa.store.feed import FeedQuery, feed
 from gefa.store.keys import Right
 from gefa.store.models import Slot, Upload, UploadState
 from gefa.store.uploads import Described, Sent, accept, fingerprint, sent_before
-from gefa.web.api.access import Access, slot_opened
+from gefa.web.api.access import Access, access_if_any, seen_by, slot_opened
 from gefa.web.api.answers import UploadAnswer, described
 from gefa.web.api.slot_intake import SlotIntake, as_sent
 from gefa.web.file_form import Form, receive_form
@@ -265,7 +265,7 @@ def _result(given: Services, access: Access, name: str, outcome: Outcome) -> Res
     held = access.may(Right.REVIEW)
     with given.store.reading() as session:
         now = session.get_one(Upload, outcome.id)
-        answer = described(session, now, access.slot, held=held)
+        answer = described(session, seen_by(access, now), access.slot, held=held)
     return Result(name=name, status=status, upload=answer)
 
 
@@ -285,14 +285,18 @@ def show(
     upload_id: str,
     given: ServicesOf,
     sizes: Annotated[str, Query(description="The sizes attribute for the markup.")] = "",
+    authorization: Annotated[str, Header()] = "",
 ) -> Any:
-    """What became of an upload. Its id cannot be guessed, so no key is asked for."""
-    with given.store.reading() as session:
+    """What became of an upload. Without a key: what is public of it, which is nothing while it is
+    held."""
+    with given.store.session() as session:
         upload = session.get(Upload, upload_id)
         if upload is None or upload.removed is not None:
             raise Problem(404, "No such upload", "It may have been removed.")
         check_sizes(sizes)
-        return described(session, upload, session.get_one(Slot, upload.slot_id), sizes=sizes)
+        slot = session.get_one(Slot, upload.slot_id)
+        access = access_if_any(session, slot, authorization)
+        return described(session, seen_by(access, upload), slot, sizes=sizes)
 
 
 @router.get(
@@ -312,5 +316,7 @@ def listing(
     with given.store.reading() as session:
         page = feed(session, own, LISTED)
         held = access.may(Right.REVIEW)
-        answers = [described(session, one, access.slot, held=held) for one in page.uploads]
+        answers = [
+            described(session, seen_by(access, one), access.slot, held=held) for one in page.uploads
+        ]
     return UploadList(uploads=answers, next=page.next)

@@ -1,0 +1,104 @@
+"""What a request may bring with it, before anything looks at it: how many bytes, and to the API a
+key."""
+
+from __future__ import annotations
+
+import anyio.to_thread
+from starlette.datastructures import Headers
+from starlette.requests import Request
+from starlette.responses import JSONResponse
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from gefa.store.keys import is_key
+from gefa.store.store import Store
+from gefa.web.problems import PROBLEM_JSON, Problem, problem_body
+
+JSON_BYTES = 64_000
+FORM_BYTES = 4_000_000
+"""of a page's form: thousands of ticked parts with their paths"""
+_LIMIT = "gefa.body_limit"
+_BEARER = "bearer"
+
+
+class BodyLimit:
+    """How many bytes of a request's body are read; whoever takes files raises it."""
+
+    def __init__(self, most: int) -> None:
+        self.most = most
+        self.come = 0
+
+    def check(self, more: int) -> None:
+        self.come += more
+        if self.come > self.most:
+            raise Problem(
+                413,
+                "Too large",
+                f"The request has more than {self.most:,} bytes.",
+                {"Connection": "close"},
+            )
+
+
+def expect(request: Request, most: int) -> None:
+    """Let the body of this request have so many bytes."""
+    limit = request.scope.get(_LIMIT)
+    if isinstance(limit, BodyLimit):
+        limit.most = most
+
+
+class Bodies:
+    """ASGI middleware: limits every body, and lets nobody without a key send one to the API."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http" or scope["method"] in ("GET", "HEAD", "OPTIONS"):
+            await self._app(scope, receive, send)
+            return
+        headers = Headers(scope=scope)
+        in_api = scope["path"].startswith("/api/")
+        if in_api:
+            store: Store = scope["app"].state.services.store
+            if not await anyio.to_thread.run_sync(is_key, store, bearer(headers)):
+                await _refused(no_key())(scope, receive, send)
+                return
+        is_json = in_api or "json" in headers.get("content-type", "")
+        limit = BodyLimit(JSON_BYTES if is_json else FORM_BYTES)
+        scope[_LIMIT] = limit
+
+        async def counted() -> Message:
+            message = await receive()
+            if message["type"] == "http.request":
+                limit.check(len(message.get("body", b"")))
+            return message
+
+        await self._app(scope, counted, send)
+
+
+def bearer(headers: Headers) -> str:
+    """The key that comes with a request; empty if none does."""
+    return bearer_in(headers.get("authorization", ""))
+
+
+def bearer_in(authorization: str) -> str:
+    """The key in a header ``Authorization`` (RFC 6750)."""
+    scheme, _, key = authorization.partition(" ")
+    return key.strip() if scheme.lower() == _BEARER else ""
+
+
+def no_key() -> Problem:
+    return Problem(
+        401,
+        "A key is needed",
+        "Send a key of the slot as 'Authorization: Bearer KEY'. It may have been revoked.",
+        {"WWW-Authenticate": "Bearer"},
+    )
+
+
+def _refused(problem: Problem) -> JSONResponse:
+    return JSONResponse(
+        problem_body(problem.status_code, problem.title, problem.detail),
+        problem.status_code,
+        headers={**(problem.headers or {}), "Connection": "close"},
+        media_type=PROBLEM_JSON,
+    )
