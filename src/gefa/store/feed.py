@@ -97,7 +97,7 @@ def _mentions(words: str) -> Any:
 def _within(query: SelectOfScalar[Row], wanted: FeedQuery) -> SelectOfScalar[Row]:
     if wanted.since:
         query = query.where(Upload.created >= datetime.combine(wanted.since, time()))
-    if wanted.until:
+    if wanted.until and wanted.until < date.max:
         after = datetime.combine(wanted.until, time()) + timedelta(days=1)
         query = query.where(Upload.created < after)
     return query

@@ -39,6 +39,8 @@ MAX_W = 100_000
 """px; no screen asks for more"""
 MAX_PATH = 2_000
 """characters of an address: an id, a digest, and a path of names of at most 255"""
+MAX_RANGES = 200
+"""characters of a header that asks for parts of a file"""
 MIN_DIGEST = 8
 """hex digits of an address that are compared: 32 bits among the few files of one path"""
 REMEMBERED = 20_000
@@ -153,6 +155,10 @@ async def _send_file(
     receive: Receive,
     send: Send,
 ) -> None:
+    if not is_range(headers.get("range", "")):
+        # RFC 9110, 14.2: what is no range is as if it had not come; Starlette refuses it.
+        scope = {**scope, "headers": [one for one in scope["headers"] if one[0] != b"range"]}
+        headers = Headers(scope=scope)
     more = {**more, "ETag": found.etag, "X-Content-Type-Options": "nosniff"}
     media_type = FORMATS[Format(found.format)].media_type
     if _matches(headers.get("if-none-match", ""), found.etag):
@@ -175,6 +181,22 @@ async def _send_file(
     await send({"type": "http.response.start", "status": 200, "headers": raw})
     body = b"" if scope["method"] == "HEAD" else held
     await send({"type": "http.response.body", "body": body})
+
+
+def is_range(value: str) -> bool:
+    """Whether a header asks for ranges of bytes that there can be (RFC 9110, 14.1.1)."""
+    unit, _, ranges = value.partition("=")
+    if unit.strip().lower() != "bytes" or len(ranges) > MAX_RANGES:
+        return False
+    for one in ranges.split(","):
+        first, dash, last = (part.strip() for part in one.partition("-"))
+        if not dash or not (first or last):
+            return False
+        if not all(part == "" or (part.isascii() and part.isdecimal()) for part in (first, last)):
+            return False
+        if first and last and int(first) > int(last):
+            return False
+    return True
 
 
 def _coming() -> Response:

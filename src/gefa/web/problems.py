@@ -37,6 +37,7 @@ def add_handlers(app: FastAPI) -> None:
     app.add_exception_handler(HTTPException, _on_http_error)
     app.add_exception_handler(RequestValidationError, _on_invalid)
     app.add_exception_handler(GefaError, _on_trouble)
+    app.add_exception_handler(OverflowError, _on_overflow)
     app.add_exception_handler(Exception, _on_crash)
 
 
@@ -83,6 +84,11 @@ async def _on_invalid(request: Request, error: Exception) -> Response:
         for problem in error.errors()
     )
     return _answer(request, 422, "The request is not as it should be", detail)
+
+
+async def _on_overflow(request: Request, error: Exception) -> Response:
+    """A number in an address that is larger than any that the database knows."""
+    return _answer(request, 404, "Not Found", _EXPLAINED[404])
 
 
 async def _on_crash(request: Request, error: Exception) -> Response:

@@ -49,8 +49,11 @@ class Watcher:
 
     def checked(self, folder: str) -> str:
         """The folder as it is watched; PlanError if it may not or cannot be."""
-        path = Path(folder.strip()).expanduser()
-        path = (path if path.is_absolute() else self.root / path).resolve()
+        try:
+            path = Path(folder.strip()).expanduser()
+            path = (path if path.is_absolute() else self.root / path).resolve()
+        except (ValueError, RuntimeError, OSError) as error:
+            raise PlanError("is no folder there can be.", file=folder[:80]) from error
         if not path.is_relative_to(self.root):
             raise PlanError(
                 f"is not inside {self.root}.",
@@ -101,6 +104,9 @@ class Watcher:
     def _bring_in(self, path: Path, name: str) -> None:
         """A new revision of the bytes that lie there now; the same bytes add nothing."""
         try:
+            if not path.resolve().is_relative_to(self.root):
+                # Links to folders are followed when the folder is named; a file may be one later.
+                raise PlanError(f"is a link out of {self.root}, and not followed.")
             kind = self._kind_when_whole(path, name)
             blob = self._store.blobs.put_file(path)
         except Exception as error:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from itertools import combinations, pairwise
+from itertools import islice, pairwise
 
 from gefa.core.geometry import Rect, Size
 from gefa.core.read.blend import REACHING
@@ -74,11 +74,15 @@ def _edges(lines: Iterable[int], length: int) -> list[int]:
 def overlaps(rects: Sequence[Rect]) -> list[Overlap]:
     """Every pair of rectangles that share pixels."""
     found = []
-    for (one, a), (other, b) in combinations(enumerate(rects), 2):
-        shared = a.intersection(b)
-        if not shared.empty:
-            found.append(Overlap(one, other, shared))
-    return found
+    from_left = sorted(enumerate(rects), key=lambda numbered: numbered[1].x)
+    for at, (one, a) in enumerate(from_left):
+        for other, b in islice(from_left, at + 1, None):
+            if b.x >= a.right:
+                break  # this and all that follow begin behind it
+            shared = a.intersection(b)
+            if not shared.empty:
+                found.append(Overlap(min(one, other), max(one, other), shared))
+    return sorted(found, key=lambda overlap: (overlap.one, overlap.other))
 
 
 def gaps(rects: Sequence[Rect], canvas: Rect) -> Gaps:

@@ -16,6 +16,9 @@ import tinycss2
 
 INITIAL_FONT = 16.0
 """px of ``em`` and ``rem``, which in both places mean the font that a page begins with"""
+MAX_TEXT = 4_000
+"""characters; pages have some hundred"""
+MAX_NESTED = 40
 _FIXED = {
     "px": 1.0, "in": 96.0, "cm": 96 / 2.54, "mm": 96 / 25.4, "q": 96 / 101.6,
     "pt": 96 / 72, "pc": 16.0, "em": INITIAL_FONT, "rem": INITIAL_FONT,
@@ -51,7 +54,7 @@ class Entry:
 def parse_sizes(text: str) -> list[Entry]:
     """The entries of a ``sizes`` attribute. WHATWG HTML, 4.8.4.2.2; ConditionError where a browser
     would skip one without a word."""
-    entries = _split(tinycss2.parse_component_value_list(text), ",")
+    entries = _split(_tokens(text), ",")
     found = [_entry(entry, last=at == len(entries) - 1) for at, entry in enumerate(entries)]
     if not found:
         raise ConditionError("it is empty; 100vw is what a browser takes then.")
@@ -66,8 +69,21 @@ def shown_width(entries: Sequence[Entry], viewport: Viewport) -> float:
 
 def parse_media(text: str) -> Callable[[Viewport], bool]:
     """Whether a ``media`` attribute holds; an empty one always does."""
-    queries = [_query(part) for part in _split(tinycss2.parse_component_value_list(text), ",")]
+    queries = [_query(part) for part in _split(_tokens(text), ",")]
     return lambda viewport: not queries or any(query(viewport) for query in queries)
+
+
+def _tokens(text: str) -> list[Any]:
+    """The parser calls itself for each bracket in another."""
+    if len(text) > MAX_TEXT:
+        raise ConditionError(f"it has more than {MAX_TEXT:,} characters.")
+    depth = deepest = 0
+    for character in text:
+        depth += (character in "([{") - (character in ")]}")
+        deepest = max(deepest, depth)
+    if deepest > MAX_NESTED:
+        raise ConditionError(f"it has more than {MAX_NESTED} brackets in each other.")
+    return list(tinycss2.parse_component_value_list(text))
 
 
 def _entry(tokens: list[Any], *, last: bool) -> Entry:

@@ -29,8 +29,10 @@ from gefa.core.treat.recipe import BUILT_IN, RECIPE_NAME, OwnQuality, Recipe
 
 MAX_LINES = 2_000
 """columns, rows or guides: a slice of a few px each on the largest canvas"""
+MAX_CELLS = 4_000
+"""slices of one split: nobody finds their way among more"""
 _CELL = re.compile(r"r[1-9]\d*-c[1-9]\d*")
-_PERCENT = re.compile(r"\s*(\d+(?:\.\d+)?)\s*%\s*")
+_PERCENT = re.compile(r"\s*+(\d{1,3}(?:\.\d{1,15})?)\s*+%\s*+")
 FARTHEST = 100_000
 """px"""
 
@@ -91,12 +93,27 @@ class Split(PlanModel):
     columns: int = Field(default=1, ge=1, le=MAX_LINES)
     rows: int = Field(default=1, ge=1, le=MAX_LINES)
 
+    @model_validator(mode="after")
+    def _countable(self) -> Split:
+        _check_cells(self.columns * self.rows)
+        return self
+
 
 class Guides(PlanModel):
     """Lines across the canvas: px, or a text as ``"50%"``."""
 
     x: tuple[Line, ...] = Field(default=(), max_length=MAX_LINES)
     y: tuple[Line, ...] = Field(default=(), max_length=MAX_LINES)
+
+    @model_validator(mode="after")
+    def _countable(self) -> Guides:
+        _check_cells((len(self.x) + 1) * (len(self.y) + 1))
+        return self
+
+
+def _check_cells(count: int) -> None:
+    if count > MAX_CELLS:
+        raise ValueError(f"it makes {count:,} slices; the limit is {MAX_CELLS:,}")
 
 
 class CellEntry(PlanModel):
@@ -268,6 +285,8 @@ def parse_plan(text: str, file: str) -> Plan:
         return Plan.model_validate(tomllib.loads(text))
     except tomllib.TOMLDecodeError as error:
         raise PlanError(f"is not TOML: {error}.", file=file) from error
+    except RecursionError as error:
+        raise PlanError("has lists in lists without end.", file=file) from error
     except ValidationError as error:
         raise PlanError(
             "; ".join(problems_in_words(error)) + ".",

@@ -25,7 +25,7 @@ from gefa.core.read.samples import Range, as_levels, is_unusual
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.sniff import FileKind
 from gefa.core.read.tiff import TiffPage, load_double, load_lab8
-from gefa.core.read.told_colour import ToldColour, colour_of_heif, colour_of_png
+from gefa.core.read.told_colour import ToldColour, colour_of_heif, colour_of_png, has_png_profile
 
 _LOADERS = {
     FileKind.PNG: pyvips.Image.pngload,
@@ -175,7 +175,7 @@ class FlatPicture(Document):
             raise self._unreadable(error) from error
         if image.get_typeof("icc-profile-data") != 0:
             profile = image.get("icc-profile-data")
-        elif self._kind is FileKind.PNG:
+        elif self._kind is FileKind.PNG and has_png_profile(self._path):
             profile = dropped_by_libpng(self._path)
         else:
             return ""

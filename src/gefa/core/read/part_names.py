@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import unicodedata
 
-_TAGS_AT_END = re.compile(r"(?:(?:^|\s)#[\w-]+)+\s*$")
+_TAGS_AT_END = re.compile(r"(?:(?:^|\s)#[\w-]++)++\s*+$")
 _TAG = re.compile(r"#([\w-]+)")
 _NEAR_TAG = re.compile(r"[#＃﹟]\s?([\w-]+)")
 """a number sign of any width before a word, wherever it stands"""
@@ -35,7 +35,8 @@ def tidied(name: str) -> str:
 
 def one_line(raw: str) -> str:
     """A name on one line, without control or direction-changing characters."""
-    spaced = re.sub(r"\s+", " ", raw)
+    # What is far beyond the limit is cut off first: a name may be a book.
+    spaced = re.sub(r"\s+", " ", raw[: 100 * _MAX_NAME])
     kept = "".join(c for c in spaced if unicodedata.category(c)[0] != "C")
     return kept.strip()[:_MAX_NAME]
 
@@ -45,14 +46,16 @@ class PathBook:
 
     def __init__(self) -> None:
         self._used: set[str] = set()
+        self._counts: dict[str, int] = {}
 
     def path(self, parent: str, name: str) -> str:
         """``parent/name``; a name used twice under one parent gets ``~2``, ``~3``, …"""
         segment = name.replace("/", "∕") or "unnamed"
         stem = f"{parent}/{segment}" if parent else segment
-        path, count = stem, 1
+        path, count = stem, self._counts.get(stem, 1)
         while path in self._used:
             count += 1
             path = f"{stem}~{count}"
+        self._counts[stem] = count
         self._used.add(path)
         return path

@@ -62,6 +62,11 @@ def colour_of_png(path: Path, *, grey: bool) -> ToldColour | None:
     return _measured(chunks, grey=grey)
 
 
+def has_png_profile(path: Path) -> bool:
+    """Whether a PNG brings a colour profile, whatever becomes of it."""
+    return b"iCCP" in dict(_png_chunks(path))
+
+
 def _png_chunks(path: Path) -> Iterator[tuple[bytes, bytes]]:
     """Chunks before the picture's data that tell of colour; of a profile only that it is there."""
     with path.open("rb") as file:

@@ -170,6 +170,12 @@ def _once(
         raise Problem(404, "No such slot any more", "It was removed while the file was sent.")
     if before is None:
         return accept(session, access.slot, sent, said, who=access.key.name, request=request)
+    if before.removed is not None:
+        raise Problem(
+            409,
+            "Removed since",
+            "This request made an upload that was removed. Restore that, or send a new key.",
+        )
     if before.fingerprint != fingerprint(sent):
         raise Problem(
             422,

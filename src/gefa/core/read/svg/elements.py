@@ -51,7 +51,9 @@ MOST_CANVAS_MEGAPIXELS = 100.0
 """that positions are measured on; shapes are drawn at any size all the same"""
 _LONGEST_NUMBER = 64
 """characters: matching a pattern to a longer text takes the square of its length"""
-_LENGTH = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:e[-+]?\d+)?)\s*([a-z]*|%)\s*$", re.I)
+_LENGTH = re.compile(
+    r"\s*+([-+]?(?:\d++\.?+\d*+|\.\d++)(?:e[-+]?\d++)?+)\s*+([a-z]*+|%)\s*+$", re.I
+)
 XML_NAMESPACE = "http://www.w3.org/XML/1998/namespace"
 _ESCAPE = re.compile(r"_x([0-9A-Fa-f]{2,6})_")
 _REFERENCE = re.compile(r"""url\(\s*['"]?#([^)'"\s]+)|^\s*#(\S+)\s*$""")

@@ -20,7 +20,7 @@ GENERIC = frozenset(
      "ui-serif", "ui-sans-serif", "ui-monospace", "inherit", "initial", "math", "emoji"}
 )  # fmt: skip
 _IN_SHEET = re.compile(r"font-family\s*:\s*([^;}]+)", re.I)
-_SHORTHAND = re.compile(r"(?:[\d.]+(?:px|pt|em|rem|%)(?:/\S+)?)\s+(.+)$", re.I)
+_SHORTHAND = re.compile(r"(?<![\d.])[\d.]++(?:px|pt|em|rem|%)(?:/\S++)?+\s++(.+)$", re.I)
 
 
 @lru_cache(maxsize=1)

@@ -28,8 +28,10 @@ MOST_CANVASES = 2.0
 """longer sides of the canvas that a reach may have: what lies farther off is not drawn"""
 _DEEPEST = 120
 """references through references that are followed; hostile files nest thousands"""
-_FILTER_FUNCTION = re.compile(r"(blur|drop-shadow)\(([^()]*(?:\([^()]*\)[^()]*)*)\)", re.I)
-_LENGTHS = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:px|pt|mm|cm|in|pc|em|rem)?(?=[\s,]|$)")
+_FILTER_FUNCTION = re.compile(r"(blur|drop-shadow)\(([^()]*+(?:\([^()]*+\)[^()]*+)*+)\)", re.I)
+_LENGTHS = re.compile(
+    r"(?<![\d.])[-+]?(?:\d++\.?+\d*+|\.\d++)(?:px|pt|mm|cm|in|pc|em|rem)?+(?=[\s,]|$)"
+)
 _PAINTED = ("fill", "stroke")
 _WHOLE_REGION = frozenset({"feTile", "feImage", "feTurbulence"})
 """primitives that bring pixels from anywhere in the filter region"""
