@@ -12,7 +12,9 @@ from io import BytesIO
 import pyvips
 from PIL import Image
 
-SVG = '<svg xmlns="http://www.w3.org/2000/svg" xmlns:xlink="http://www.w3.org/1999/xlink" {}>{}</svg>'
+SVG = (
+    '<svg xmlns="http://www.w3.org/2000/svg" xmlns:xlink="http://www.w3.org/1999/xlink" {}>{}</svg>'
+)
 
 
 @dataclass(frozen=True)
@@ -35,7 +37,10 @@ def png_of(width: int, height: int, *, depth: int = 1, interlaced: bool = False)
     head = struct.pack(">IIBBBBB", width, height, depth, 0, 0, 0, int(interlaced))
     packed = b"".join(data) + packer.flush()
     return (
-        b"\x89PNG\r\n\x1a\n" + _chunk(b"IHDR", head) + _chunk(b"IDAT", packed) + _chunk(b"IEND", b"")
+        b"\x89PNG\r\n\x1a\n"
+        + _chunk(b"IHDR", head)
+        + _chunk(b"IDAT", packed)
+        + _chunk(b"IEND", b"")
     )
 
 
@@ -46,7 +51,9 @@ def svg(inner: str, attributes: str = 'width="200" height="200"') -> bytes:
 def _embedded(how: str) -> bytes:
     picture = base64.b64encode(png_of(30_000, 30_000)).decode()
     if how == "twice":
-        image = f'<image xlink:href="#x" href="data:image/png;base64,{picture}" width="9" height="9"/>'
+        image = (
+            f'<image xlink:href="#x" href="data:image/png;base64,{picture}" width="9" height="9"/>'
+        )
     elif how == "inside":
         inner = svg(f'<image href="data:image/png;base64,{picture}" width="9" height="9"/>')
         packed = base64.b64encode(inner).decode()

@@ -64,7 +64,9 @@ class Shop:
         message = self.worker._queue.huey.dequeue()
         if message is not None:
             with suppress(OSError):
-                self.worker._handle(TaskMessage.model_validate_json(message.args[0]))
+                self.worker._handle(
+                    self.worker._pool, TaskMessage.model_validate_json(message.args[0])
+                )
 
     def state(self, job: str) -> TaskState:
         with self.store.reading() as session:
@@ -143,7 +145,7 @@ def test_an_outcome_that_can_never_be_settled_costs_its_job_and_no_other(
 def test_a_kind_that_a_worker_does_not_know_is_answered(store: Store) -> None:
     worker = Worker(store.folder, 1)
     try:
-        worker._handle(TaskMessage(job="j", kind="weave", body={}))
+        worker._handle(worker._pool, TaskMessage(job="j", kind="weave", body={}))
         (outcome,) = worker._queue.outcomes().values()
     finally:
         worker._pool.close()

@@ -101,17 +101,16 @@ def _dead_pid() -> int:
     return gone.pid
 
 
-def test_a_job_whose_worker_died_is_sent_again_and_at_last_given_up(desk: Desk) -> None:
+def test_a_job_whose_worker_died_is_sent_again_however_often(desk: Desk) -> None:
+    """What ends a worker is never the picture: that is in a process of its own."""
     desk.turn()
-    for sent in range(1, module.MAX_SENT + 1):
+    for sent in range(1, 25):
         job = desk.take()
         assert job is not None
         assert desk.job().sent == sent
         desk.hold(job, Lease(host=host_id(), pid=_dead_pid(), beat=1))
         desk.turn()
-    assert desk.take() is None
-    assert desk.job().state is TaskState.FAILED
-    assert f"{module.MAX_SENT} times" in desk.revision().problem
+    assert desk.job().state is TaskState.QUEUED
 
 
 def test_a_job_taken_and_never_held_is_sent_again(desk: Desk) -> None:

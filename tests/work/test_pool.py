@@ -13,6 +13,8 @@ import pytest
 from pebble import ProcessFuture
 
 from gefa.core.errors import SourceError
+from gefa.work import pool as pool_module
+from gefa.work.allowance import computing
 from gefa.work.pool import Crashed, Pool
 from tests.conftest import eventually
 
@@ -27,6 +29,24 @@ def crash(marker: Path, times: int) -> str:
     if len(marker.read_text()) <= times:
         os.kill(os.getpid(), signal.SIGSEGV)
     return "survived"
+
+
+def end_from_outside(marker: Path, times: int) -> str:
+    """Somebody kills this process the first ``times`` times it is called."""
+    marker.write_text(marker.read_text() + "x" if marker.exists() else "x")
+    if len(marker.read_text()) <= times:
+        os.kill(os.getpid(), signal.SIGKILL)
+    return "survived"
+
+
+def compute(seconds: float) -> None:
+    with computing(seconds):
+        while True:
+            pass
+
+
+def hold(megabytes: int) -> int:
+    return len(bytearray(megabytes * 1_000_000))
 
 
 def sleep(seconds: float) -> None:
@@ -54,6 +74,32 @@ def test_a_crash_is_tried_again_once_and_then_put_down_to_its_picture(tmp_path: 
         with pytest.raises(Crashed, match="SIGSEGV, 2 times"):
             pool.call(crash, tmp_path / "always", 9)
         assert pool.call(double, 4) == 8, "the pool goes on after a crash"
+
+
+def test_what_is_killed_from_outside_is_done_again_however_often(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(pool_module, "AGAIN_SECONDS", 0.0)
+    with Pool(1) as pool:
+        assert pool.call(end_from_outside, tmp_path / "marker", 6) == "survived"
+
+
+def test_what_the_kernel_kills_for_its_memory_is_to_blame(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    counts = iter(range(100))
+    monkeypatch.setattr(pool_module, "_killed_for_memory", lambda: next(counts))
+    with Pool(1) as pool, pytest.raises(Crashed, match=r"SIGKILL, 2 times.*more memory"):
+        pool.call(end_from_outside, tmp_path / "marker", 99)
+
+
+def test_computing_and_memory_have_their_limits() -> None:
+    with Pool(1, memory=1_000_000_000) as pool:
+        with pytest.raises(Crashed, match="more computing than one picture may"):
+            pool.call(compute, 0.3)
+        assert pool.call(hold, 100) == 100_000_000
+        with pytest.raises(MemoryError):
+            pool.call(hold, 2_000)
 
 
 def test_a_crash_costs_no_other_call(tmp_path: Path) -> None:

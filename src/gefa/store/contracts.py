@@ -214,6 +214,8 @@ CONTRACTS: dict[TaskKind, Contract] = {
         Contract(TaskKind.CUT, CutBody, JobReport, 0),
     )
 }
+URGENT = CONTRACTS[TaskKind.UPLOAD].priority
+"""of what a visitor waits for, or somebody at a screen"""
 _KIND_OF = {contract.body: contract.kind for contract in CONTRACTS.values()}
 
 

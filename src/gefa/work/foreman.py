@@ -21,8 +21,6 @@ from gefa.store.store import Store
 from gefa.work.kinds import settle
 from gefa.work.queue import Lease, Outcome, TaskMessage, WorkQueue, alive
 
-MAX_SENT = 10
-"""how often a job may be lost with its worker before it is given up"""
 LOOK_SECONDS = 2.0
 """between two looks for lost jobs"""
 STALE_SECONDS = 30.0
@@ -228,9 +226,6 @@ class Foreman:
                 select(Task).where(Task.state == TaskState.QUEUED, col(Task.id).in_(lost))
             ).all()
             for job in jobs:
-                if job.sent >= MAX_SENT:
-                    problem = f"the worker that had it ended {job.sent} times without an answer."
-                    settle(session, job, Outcome(job=job.id, problem=problem))
-                else:
-                    log.warning("job %s was lost with its worker; sending it again", job.id)
-            self._send(session, [job for job in jobs if job.state is TaskState.QUEUED])
+                # Whatever ends a worker comes from outside: pictures are in processes of their own.
+                log.warning("job %s was lost with its worker; sending it again", job.id)
+            self._send(session, jobs)

@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+import resource
 from pathlib import Path
 from typing import Any
 
-from gefa.core.errors import GefaError
+import pyvips
+from pydantic import BaseModel
+
+from gefa.core.errors import GefaError, SourceError
+from gefa.core.units import weight
 from gefa.store.contracts import CONTRACTS
+from gefa.work.allowance import OTHER_SECONDS, computing
 from gefa.work.kinds import function_for, kind_named
 from gefa.work.tasks import Desk
 
@@ -22,4 +28,22 @@ def perform(
             advice="Let workers and server be of the same version.",
         )
     asked = CONTRACTS[known].body.model_validate(body)
-    return function_for(known)(Desk(folder, task, threads), asked).model_dump(mode="json")
+    try:
+        with computing(OTHER_SECONDS):
+            done = function_for(known)(Desk(folder, task, threads), asked)
+    except MemoryError:
+        raise _too_large(asked) from None
+    except pyvips.Error as error:
+        if "out of memory" in str(error):
+            raise _too_large(asked) from error
+        raise
+    return done.model_dump(mode="json")
+
+
+def _too_large(body: BaseModel) -> SourceError:
+    most = resource.getrlimit(resource.RLIMIT_DATA)[0]
+    return SourceError(
+        f"takes more memory than the {weight(most)} that one picture may.",
+        file=str(getattr(body, "name", "")),
+        advice="Save it smaller, or start the server with fewer --workers.",
+    )

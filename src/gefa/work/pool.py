@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import multiprocessing
 import os
+import resource
 import signal
 import threading
+import time
 from collections.abc import Callable
 from concurrent.futures import TimeoutError as FutureTimeout
 from concurrent.futures import wait
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
 from importlib import import_module
+from pathlib import Path
 from typing import Any
 
 from pebble import ProcessExpired, ProcessFuture, ProcessPool
@@ -20,17 +23,25 @@ from gefa.core.errors import GefaError
 from gefa.work.parent import when_gone
 
 TRIES = 2
-"""how often a call is made before a crash is put down to its picture"""
-CALL_SECONDS = 900.0
-"""a call that takes longer is taken for one that hangs"""
+"""how often a call may end its own process before that is put down to its picture"""
+CALL_SECONDS = 3600.0
+"""a call that takes longer is taken for one that hangs: what computes is ended far earlier, by the
+seconds that it is allowed (``gefa.work.allowance``)"""
+FROM_OUTSIDE = frozenset({signal.SIGKILL, signal.SIGTERM, signal.SIGINT, signal.SIGHUP})
+"""what operators and the kernel send; no decoder ends its process like this"""
+AGAIN_SECONDS = 0.2
+"""before a call is made again whose process was ended from outside; doubled up to 5 s"""
 YIELDING = 10
 """niceness: about a tenth of the weight of a process that does not yield"""
 _LOOK_SECONDS = 1.0
 """how long a broken pool may go unnoticed by a call that waits"""
 
 
+_SIMPLER = "Make it simpler or smaller, and bring it in again."
+
+
 class Crashed(GefaError):
-    """The process working on something died, or took too long, as often as it may."""
+    """Something ended the process working on it as often as it may, or takes too long."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,16 +63,23 @@ class Call:
 
 
 class Pool:
-    """``workers`` processes, each with one thread for pixels. ``yielding`` ones take what time
-    others leave: a server's visitors come before its batches."""
+    """``workers`` processes, each with one thread for pixels, that may hold ``memory`` bytes, 0 for
+    as many as they want. ``yielding`` ones take what time others leave: a server's visitors come
+    before its batches."""
 
     def __init__(
-        self, workers: int, seconds: float = CALL_SECONDS, *, yielding: bool = False
+        self,
+        workers: int,
+        seconds: float = CALL_SECONDS,
+        *,
+        yielding: bool = False,
+        memory: int = 0,
     ) -> None:
         # Read by libvips when the processes start: one thread each, together as many as cores.
         os.environ.setdefault("VIPS_CONCURRENCY", "1")
         self.workers = workers
         self._seconds = seconds
+        self._memory = memory
         self._niceness = YIELDING if yielding else 0
         self._lock = threading.Lock()
         self._closed = False
@@ -71,7 +89,7 @@ class Pool:
         return ProcessPool(
             max_workers=self.workers,
             initializer=_prepare_process,
-            initargs=(os.getpid(), self._niceness),
+            initargs=(os.getpid(), self._niceness, self._memory),
             context=multiprocessing.get_context("spawn"),
         )
 
@@ -93,18 +111,39 @@ class Pool:
             return Call(function, args, future, self._pool)
 
     def outcome(self, call: Call) -> Any:
-        """The call's result. A crash is tried again; raises Crashed when tries are used up, and
-        whatever the function itself raised."""
-        for attempt in range(TRIES):
+        """The call's result. A call whose process was ended from outside is made again, however
+        often; one that ended its process itself once more. Raises Crashed when that is used up or
+        the call took too long, and whatever the function itself raised."""
+        crashes = ends = 0
+        out_of_memory = _killed_for_memory()
+        while True:
             try:
                 return call.result()
-            except (ProcessExpired, BrokenProcessPool, FutureTimeout) as error:
-                reason = _in_words(error, self._seconds)
-            if attempt + 1 < TRIES:
-                call = self.submit(call.function, *call.args)
-        raise Crashed(
-            f"{reason}, {TRIES} times.", advice="The picture may be damaged; save it anew."
-        )
+            except FutureTimeout:
+                reason = f"it took longer than {self._seconds:.0f} s."
+                raise Crashed(reason, advice=_SIMPLER) from None
+            except BrokenProcessPool:
+                pass
+            except ProcessExpired as error:
+                code = error.exitcode or 0
+                if code == -signal.SIGPROF:
+                    raise Crashed(
+                        "it takes more computing than one picture may.", advice=_SIMPLER
+                    ) from None
+                # The kernel kills the largest process where memory runs out: likely this one.
+                starved = code == -signal.SIGKILL and _killed_for_memory() > out_of_memory
+                if starved or -code not in FROM_OUTSIDE:
+                    crashes += 1
+                    out_of_memory = _killed_for_memory()
+                if crashes == TRIES:
+                    raise Crashed(
+                        f"the process working on it ended {_how(code)}, {TRIES} times.",
+                        advice="The picture may be damaged, or need more memory than there is; save"
+                        " it anew.",
+                    ) from None
+            time.sleep(min(5.0, AGAIN_SECONDS * 2**ends))
+            ends = min(ends + 1, 8)
+            call = self.submit(call.function, *call.args)
 
     def call(self, function: Callable[..., Any], *args: Any) -> Any:
         """Call ``function`` in a process and wait; as ``outcome``."""
@@ -127,21 +166,28 @@ class Pool:
         self.close(wait=kind is None)
 
 
-def _in_words(error: Exception, seconds: float) -> str:
-    if isinstance(error, ProcessExpired):
-        code = error.exitcode or 0
-        how = f"by signal {signal.Signals(-code).name}" if code < 0 else f"with exit code {code}"
-        return f"the process working on it ended {how}"
-    if isinstance(error, BrokenProcessPool):
-        return "the processes were ended from outside"
-    return f"it took longer than {seconds:.0f} s"
+def _how(code: int) -> str:
+    return f"by signal {signal.Signals(-code).name}" if code < 0 else f"with exit code {code}"
 
 
-def _prepare_process(parent: int, niceness: int) -> None:
+def _killed_for_memory() -> int:
+    """How many processes the kernel has ended since it started because memory ran out."""
+    try:
+        lines = Path("/proc/vmstat").read_text().splitlines()
+    except OSError:
+        return 0
+    return next((int(line.split()[1]) for line in lines if line.startswith("oom_kill ")), 0)
+
+
+def _prepare_process(parent: int, niceness: int, memory: int) -> None:
     """End with the parent, leave Ctrl-C to it, and keep libvips small and strict."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     when_gone(parent, lambda: os._exit(1))
     os.nice(niceness)
+    if memory:
+        # What it holds of its own, not what it maps of files. Decoders then fail, or end the
+        # process, before the machine has no memory left for others.
+        resource.setrlimit(resource.RLIMIT_DATA, (memory, memory))
     import pyvips
 
     # Operations are cached by file name, and files change: never remember any.

@@ -16,8 +16,8 @@ from pathlib import Path
 from typing import Any
 from uuid import uuid4
 
-from huey import PriorityRedisHuey, SqliteHuey
-from huey.storage import BaseStorage, RedisStorage, SqliteStorage
+from huey import Huey
+from huey.storage import BaseStorage, PriorityRedisStorage, RedisStorage, SqliteStorage
 from pydantic import BaseModel
 
 from gefa.store.places import places
@@ -73,18 +73,26 @@ class WorkQueue:
     workers run on other machines.
 
     An outcome stays until it was written down. ``handler`` is called with each task that a consumer
-    of ``huey`` takes in this process.
+    of ``huey`` takes in this process: only with those of at least the priority ``least``.
     """
 
-    def __init__(self, folder: Path, handler: Callable[[TaskMessage], None] | None = None) -> None:
+    def __init__(
+        self, folder: Path, handler: Callable[[TaskMessage], None] | None = None, least: int = 0
+    ) -> None:
         url = places().queue
         if url:
-            self.huey = PriorityRedisHuey("gefa", url=url, results=False)
+            self.huey = Huey(
+                "gefa", storage_class=_UrgentRedis, url=url, least=least, results=False
+            )
         else:
             file = str(folder / QUEUE_FILE)
-            self.huey = SqliteHuey("gefa", filename=file, results=False, fsync=True, timeout=30)
-            # Counting what waits would else read every message.
-            self.huey.storage.sql("CREATE INDEX IF NOT EXISTS gefa_waiting ON task (queue)")
+            self.huey = Huey(
+                "gefa", storage_class=_UrgentSqlite, filename=file, least=least, results=False,
+                fsync=True, timeout=30,
+            )  # fmt: skip
+            # Counting what waits would else read every message, and so would what is urgent.
+            index = "CREATE INDEX IF NOT EXISTS gefa_urgent ON task (queue, priority)"
+            self.huey.storage.sql(index)
         self._outcomes = _storage("outcomes", folder, url, durable=True)
         self._leases = _storage("leases", folder, url)
         self._progress = _storage("progress", folder, url)
@@ -159,6 +167,50 @@ class WorkQueue:
     def close(self) -> None:
         for storage in (self.huey.storage, self._outcomes, self._leases, self._progress):
             storage.close()
+
+
+class _UrgentSqlite(SqliteStorage):
+    """Gives only tasks of at least the priority ``least``."""
+
+    def __init__(self, *args: Any, least: int = 0, **more: Any) -> None:
+        super().__init__(*args, **more)
+        self._least = least
+
+    def dequeue(self) -> Any:
+        wanted = (self.name, self._least)
+        where = "FROM task WHERE queue = ? AND priority >= ?"
+        # Looked for without the lock first: most of the time there is nothing.
+        if not self.sql(f"SELECT 1 {where} LIMIT 1", wanted, results=True):
+            return None
+        with self.db(commit=True) as cursor:
+            cursor.execute(f"SELECT id, data {where} ORDER BY priority DESC, id LIMIT 1", wanted)
+            found = cursor.fetchone()
+            if found is None:
+                return None
+            cursor.execute("DELETE FROM task WHERE id = ?", (found[0],))
+            return found[1] if cursor.rowcount == 1 else None
+
+
+_TAKE = """
+local found = redis.call('ZRANGEBYSCORE', KEYS[1], '-inf', ARGV[1], 'LIMIT', 0, 1)
+if #found == 0 then return nil end
+redis.call('ZREM', KEYS[1], found[1])
+return found[1]
+"""
+
+
+class _UrgentRedis(PriorityRedisStorage):
+    """The same in Redis, where the highest priority has the lowest score."""
+
+    def __init__(self, *args: Any, least: int = 0, **more: Any) -> None:
+        super().__init__(*args, **more)
+        self._least = least
+
+    def dequeue(self) -> Any:
+        if self._least <= 0:
+            return super().dequeue()
+        found = self.conn.eval(_TAKE, 1, self.queue_key, -self._least)
+        return found[8:] if found else None
 
 
 def _storage(name: str, folder: Path, url: str, *, durable: bool = False) -> BaseStorage:

@@ -43,6 +43,7 @@ from gefa.store.contracts import (
     UploadReport,
 )
 from gefa.store.places import blobs_for
+from gefa.work.allowance import allow, making_seconds, reading_seconds
 from gefa.work.preview import (
     LARGE,
     SMALL,
@@ -120,6 +121,7 @@ def _queue(folder: Path) -> WorkQueue:
 
 def read_source(desk: Desk, asked: ReadBody) -> ReadReport:
     """Survey a source; SourceError if it cannot be read."""
+    allow(reading_seconds(desk.blobs.path(asked.blob).stat().st_size))
     document = desk.open(asked.blob, asked.name)
     if not document.layered:
         draw(document, fitted(document.size, SMALL))  # a truncated picture is found only so
@@ -169,6 +171,8 @@ def write_pdf(desk: Desk, asked: PdfBody) -> PdfReport:
 
 def make_cut(desk: Desk, asked: CutBody) -> JobReport:
     """Make the files of one cut."""
+    size = desk.blobs.path(asked.blob).stat().st_size
+    allow(reading_seconds(size) + making_seconds([asked.job]))
     return carry_out(
         asked.job,
         lambda: desk.open(asked.blob, asked.name),
@@ -229,5 +233,7 @@ def _reference(desk: Desk, asked: ProofBody) -> pyvips.Image:
 
 def treat_upload(desk: Desk, asked: UploadBody) -> UploadReport:
     """Make the variants of an uploaded picture, or of one that a slot is tried with."""
-    document = read(desk.blobs.path(asked.blob), asked.name, Scratch(desk.folder / SCRATCH))
+    path = desk.blobs.path(asked.blob)
+    allow(reading_seconds(path.stat().st_size))
+    document = read(path, asked.name, Scratch(desk.folder / SCRATCH))
     return treat(asked, document, desk.blobs, desk.shelf, desk.counter(), desk.threads)

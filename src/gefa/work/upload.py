@@ -28,6 +28,7 @@ from gefa.core.slots.upload import (
 )
 from gefa.store.blobs import BlobShelf, BlobStore
 from gefa.store.contracts import UploadBody, UploadReport
+from gefa.work.allowance import allow, making_seconds
 from gefa.work.preview import LARGE, as_webp, draw, fitted
 
 TINY = 16
@@ -53,6 +54,7 @@ def treat(
     expanded = expand(surveyed, asked.settings, asked.recipe, focus, asked.day, marks=asked.marks)
     if not expanded.jobs:
         raise GefaError("; ".join(expanded.failed) + ".")
+    allow(making_seconds(expanded.jobs))
     made = [
         carry_out(job, lambda: document, shelf, tell, threads, _mark(blobs, asked))
         for job in expanded.jobs

@@ -7,11 +7,14 @@ import os
 import signal
 import threading
 import time
+from functools import partial
 from pathlib import Path
 
 from huey.consumer import Consumer
 
 from gefa.core.errors import GefaError, SourceError
+from gefa.store.contracts import URGENT
+from gefa.work.allowance import memory_for
 from gefa.work.parent import when_gone
 from gefa.work.perform import perform
 from gefa.work.pool import Pool
@@ -27,46 +30,49 @@ log = logging.getLogger("gefa.worker")
 
 
 class Worker:
-    """As many tasks at once as there are ``processes``. One that a server started ends when that
-    ``server``, a process number, is gone."""
+    """As many tasks at once as there are ``processes``, and one more that is urgent: neither a
+    batch nor a picture that takes long makes an upload wait. One that a server started ends when
+    that ``server``, a process number, is gone."""
 
     def __init__(self, folder: Path, processes: int, server: int | None = None) -> None:
         if server is not None:
             when_gone(server, _end)
         self._folder = folder
-        self._queue = WorkQueue(folder, self._handle)
-        self._pool = Pool(processes, yielding=True)
+        memory = memory_for(processes + 1)
+        self._pool = Pool(processes, yielding=True, memory=memory)
+        self._urgent_pool = Pool(1, yielding=True, memory=memory)
+        self._queue = WorkQueue(folder, partial(self._handle, self._pool))
+        self._urgent = WorkQueue(folder, partial(self._handle, self._urgent_pool), URGENT)
         self._held: set[str] = set()
         self._ending = False
         self._lock = threading.Lock()
-        self._consumer = Consumer(
-            self._queue.huey,
-            workers=processes,
-            periodic=False,
-            initial_delay=0.05,
-            backoff=1.3,
-            max_delay=0.08,
-        )
+        self._consumer = _consumer(self._queue, processes)
+        self._urgent_consumer = _consumer(self._urgent, 1)
 
     def run(self) -> None:
         """Work until told to stop; returns when everything is put down."""
-        self._pool.start("gefa.work.perform")
+        for pool in (self._pool, self._urgent_pool):
+            pool.start("gefa.work.perform")
         threading.Thread(target=self._keep_beating, daemon=True).start()
         try:
+            self._urgent_consumer.start()
             self._consumer.run()
         finally:
             self._ending = True
-            self._pool.close(wait=False)
-            self._queue.close()
+            self._urgent_consumer.stop()
+            for pool in (self._pool, self._urgent_pool):
+                pool.close(wait=False)
+            for queue in (self._queue, self._urgent):
+                queue.close()
 
-    def _handle(self, task: TaskMessage) -> None:
+    def _handle(self, pool: Pool, task: TaskMessage) -> None:
         """Do a task. Whatever goes wrong with the queue, the job is not held for ever: without a
         lease it is sent again."""
         with self._lock:
             self._held.add(task.job)
         try:
             self._queue.hold(task.job, beat())
-            outcome = self._outcome(task)
+            outcome = self._outcome(pool, task)
             # What was broken off because this worker ends is not answered, so it is sent again.
             if not self._ending:
                 self._answer(outcome)
@@ -86,9 +92,9 @@ class Worker:
                 time.sleep(wait)
         self._queue.answer(outcome)
 
-    def _outcome(self, task: TaskMessage) -> Outcome:
+    def _outcome(self, pool: Pool, task: TaskMessage) -> Outcome:
         try:
-            report = self._pool.call(
+            report = pool.call(
                 perform, self._folder, task.job, task.kind, task.body, self._threads()
             )
             return Outcome(job=task.job, report=report)
@@ -118,6 +124,17 @@ class Worker:
             self._queue.hold(job, beat())
         except Exception:  # a queue that fails once must not make this worker look dead for ever
             log.exception("no beat for %s; trying again", job)
+
+
+def _consumer(queue: WorkQueue, workers: int) -> Consumer:
+    return Consumer(
+        queue.huey,
+        workers=workers,
+        periodic=False,
+        initial_delay=0.05,
+        backoff=1.3,
+        max_delay=0.08,
+    )
 
 
 def _end() -> None:

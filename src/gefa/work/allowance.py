@@ -1,0 +1,79 @@
+"""How much computing and memory a task may take.
+
+Seconds are those that its process computes, not those that pass: a machine that is busy with other
+things, or stopped for a while, makes no picture look hostile.
+"""
+
+from __future__ import annotations
+
+import os
+import signal
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from gefa.core.make.job import CutJob
+
+READING_SECONDS = 60.0
+"""to read a picture: the largest design that is expected takes 5"""
+BYTES_SECONDS = 2.0
+"""for each MB of a file, which nobody can only claim: designs have hundreds of layers in them"""
+SOURCE_SECONDS = 2.0
+"""for each megapixel that files are made of"""
+MOVING_SECONDS = 3_000.0
+"""for what moves: hundreds of frames"""
+MADE_SECONDS = 20.0
+"""for each megapixel of a file that is made: AVIF takes about one, a search for a look six times
+that, a machine may be a third as fast"""
+OTHER_SECONDS = 600.0
+"""for what somebody looks at, whose size is limited anyway"""
+SHARE = 0.75
+"""of the machine's memory that all processes for pixels may take together"""
+LEAST_MEMORY, MOST_MEMORY = 1_500_000_000, 6_000_000_000
+"""bytes for one process: 100 megapixels take about 0.3 GB, libraries and the threads' stacks 0.6"""
+
+
+@contextmanager
+def computing(seconds: float) -> Iterator[None]:
+    """End this process by SIGPROF once it has computed so long within the block."""
+    allow(seconds)
+    try:
+        yield
+    finally:
+        signal.setitimer(signal.ITIMER_PROF, 0)
+
+
+def allow(seconds: float) -> None:
+    """Let what is being done compute so long from now on."""
+    signal.signal(signal.SIGPROF, signal.SIG_DFL)
+    signal.setitimer(signal.ITIMER_PROF, seconds)
+
+
+def reading_seconds(size: int) -> float:
+    """Seconds to read a file of ``size`` bytes."""
+    return READING_SECONDS + BYTES_SECONDS * size / 1e6
+
+
+def making_seconds(jobs: Iterable[CutJob]) -> float:
+    """Seconds to make the files of jobs whose picture has been read."""
+    seconds = READING_SECONDS
+    for job in jobs:
+        made = sum(variant.size.megapixels for variant in job.variants)
+        seconds += SOURCE_SECONDS * job.extent.size.megapixels + MADE_SECONDS * made
+        seconds += MOVING_SECONDS * any(variant.moves for variant in job.variants)
+    return seconds
+
+
+def memory_for(processes: int) -> int:
+    """Bytes that each of so many processes may hold on this machine."""
+    return int(max(LEAST_MEMORY, min(MOST_MEMORY, SHARE * machine_memory() / max(1, processes))))
+
+
+def machine_memory() -> int:
+    """Bytes of the machine, or of the part of it that this process was given (cgroup v2)."""
+    whole = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+    try:
+        given = Path("/sys/fs/cgroup/memory.max").read_text().strip()
+    except OSError:
+        return whole
+    return min(whole, int(given)) if given.isdecimal() else whole
