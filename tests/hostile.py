@@ -139,9 +139,9 @@ HOSTILE = [
     Hostile("large.avif", lambda: _avif(16_000)),
     Hostile("interlaced.png", lambda: png_of(22_000, 22_000, depth=8, interlaced=True)),
     Hostile("frames.webp", lambda: _frames("WEBP", 700, 1_000)),
-    Hostile("tiny-frames.webp", lambda: _frames("WEBP", 2, 100_000)),
+    Hostile("tiny-frames.webp", lambda: _frames("WEBP", 2, 6_000)),
     Hostile("frames.gif", lambda: _frames("GIF", 400, 3_000)),
-    Hostile("tiny-frames.gif", lambda: _frames("GIF", 1, 100_000)),
+    Hostile("tiny-frames.gif", lambda: _frames("GIF", 1, 20_000)),
     Hostile("pages.tif", lambda: _tiff_pages(60_000)),
 ]  # fmt: skip
 

@@ -27,6 +27,8 @@ from gefa.core.read.sniff import FileKind
 from gefa.core.read.tiff import TiffPage, load_double, load_lab8
 from gefa.core.read.told_colour import ToldColour, colour_of_heif, colour_of_png, has_png_profile
 
+_WHOLE = frozenset({FileKind.AVIF, FileKind.HEIC, FileKind.WEBP, FileKind.GIF})
+"""kinds that are decoded as a whole, as are interlaced ones of others"""
 _LOADERS = {
     FileKind.PNG: pyvips.Image.pngload,
     FileKind.JPEG: pyvips.Image.jpegload,
@@ -82,7 +84,8 @@ class FlatPicture(Document):
         self._orientation = orientation_of(header)
         sideways = self._orientation in SIDEWAYS
         size = Size(self._stored.height, self._stored.width) if sideways else self._stored
-        check_size(size, name)
+        interlaced = header.get("interlaced") if header.get_typeof("interlaced") else 0
+        check_size(size, name, whole=kind in _WHOLE or bool(interlaced))
         canvas = Part(CANVAS_PATH, "", Path(name).stem or name, Kind.CANVAS)
         super().__init__(
             name,

@@ -9,6 +9,12 @@ MAX_SIDE = 100_000
 """px"""
 MAX_MEGAPIXELS = 500.0
 """five times the largest picture that is expected; a worker holds tiles of it only"""
+MAX_WHOLE_MEGAPIXELS = 150.0
+"""of what can only be decoded as a whole: its pixels take 4 bytes each, and 8 on the way"""
+MAX_PRIMITIVES = 100
+"""of one filter of a drawing: each draws the filter's whole region once more"""
+MAX_LETTERS = 200_000
+"""of all text in a drawing: a novel has twice as many, a poster some hundred"""
 MAX_DEPTH = 128
 """groups inside groups"""
 MAX_PARTS = 20_000
@@ -23,18 +29,20 @@ MAX_LAYER_BYTES = 1_000_000_000
 """bytes of one file inside a design, unpacked"""
 
 
-def check_size(size: Size, file: str, what: str = "the picture") -> None:
-    """SourceError unless ``size`` is one that can be worked on."""
+def check_size(size: Size, file: str, what: str = "the picture", *, whole: bool = False) -> None:
+    """SourceError unless ``size`` is one that can be worked on, or be decoded as a ``whole``."""
     if size.width < 1 or size.height < 1:
         raise SourceError(
             f"{what} has no size ({size.width} × {size.height} px).",
             file=file,
             advice="Give it a width and a height and bring it in again.",
         )
-    if max(size.width, size.height) > MAX_SIDE or size.megapixels > MAX_MEGAPIXELS:
+    most = MAX_WHOLE_MEGAPIXELS if whole else MAX_MEGAPIXELS
+    if max(size.width, size.height) > MAX_SIDE or size.megapixels > most:
+        kind = " of its kind" if whole else ""
         raise SourceError(
             f"{what} is {size.width:,} × {size.height:,} px; the limit is {MAX_SIDE:,} px a side"
-            f" and {MAX_MEGAPIXELS:,.0f} megapixels.",
+            f" and {most:,.0f} megapixels{kind}.",
             file=file,
             advice="Save it smaller, or cut it in two, and bring it in again.",
         )

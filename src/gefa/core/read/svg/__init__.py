@@ -8,6 +8,7 @@ In reading order:
 - ``css_boxes``: Rectangles that CSS draws as well as a file would
 - ``fonts``: Which typefaces this machine has, and which ones a drawing asks for in vain
 - ``normalise``: Changes to a drawing before it is drawn, so that librsvg draws it as browsers do
+- ``costs``: Refuses drawings that would cost too much to draw, before anything is drawn
 - ``isolate``: One part of a drawing alone
 - ``reach``: How far outside a rectangle something may lie and still change what is drawn in it
 - ``frame``: Any region of a drawing at any scale, through librsvg

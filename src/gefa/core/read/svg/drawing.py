@@ -29,6 +29,7 @@ from gefa.core.read.limits import MAX_PARTS, check_size
 from gefa.core.read.part_names import PathBook, split_tags
 from gefa.core.read.strays import area, find_strays
 from gefa.core.read.svg import fonts
+from gefa.core.read.svg.costs import check_costs
 from gefa.core.read.svg.css_boxes import css_of
 from gefa.core.read.svg.css_values import rewrite
 from gefa.core.read.svg.elements import (
@@ -80,7 +81,7 @@ class Svg(Document):
         self._isolator = Isolator(self._svg, self._by_id, self._styles)
         self._reaches = Reaches(self._svg, self._by_id, self._styles, size)
         self._painter = Painter(self._svg, size, name)
-        self._check_images()
+        check_costs(self._svg, name)
         self._far_seen: Rect | None = None
         self._paths = PathBook()
         self._extents: dict[str, Rect] = {}
@@ -105,12 +106,6 @@ class Svg(Document):
                 file=name,
                 advice="Split the drawing into several files.",
             )
-
-    def _check_images(self) -> None:
-        for _, data in self._stored():
-            size = size_of(data)
-            if size is not None:
-                check_size(size, self._file, "a picture inside the drawing")
 
     def _missing_typefaces(self) -> Iterator[Notice]:
         """One notice for each typeface that text asks for and this machine lacks."""

@@ -184,10 +184,11 @@ def shell(element: Element, style: str = "") -> Element:
 
 
 def note_held(element: Element, held: dict[Element, frozenset[str]]) -> None:
-    """For each element below ``element``: what it holds that others may need, that is the ids in
-    it, and ``STYLE`` if there is a style sheet in it."""
+    """For each element below ``element``: what it holds that others may need, that is the ids in it
+    that anything refers to, and ``STYLE`` if there is a style sheet in it."""
+    wanted = frozenset(references(element))
     for inner in reversed(list(element.iter())):
-        own = {inner.get("id", "")} - {""}
+        own = {inner.get("id", "")} & wanted
         if xml.local_name(inner.tag) == "style":
             own.add(STYLE)
         held[inner] = frozenset(own.union(*(held[child] for child in inner)))

@@ -1,0 +1,55 @@
+"""Refuses drawings that would cost too much to draw, before anything is drawn: a few hundred bytes
+can ask for hours."""
+
+from __future__ import annotations
+
+from xml.etree.ElementTree import Element
+
+from gefa.core.errors import SourceError
+from gefa.core.read import xml
+from gefa.core.read.embedded import media_type_of, size_of
+from gefa.core.read.limits import MAX_LETTERS, MAX_PRIMITIVES, check_size
+from gefa.core.read.svg.elements import embedded
+
+_MOST_NESTED = 3
+"""drawings inside drawings"""
+
+
+def check_costs(svg: Element, file: str, depth: int = 0) -> None:
+    """SourceError that names the limit which a drawing breaks."""
+    letters = 0
+    for element in svg.iter():
+        name = xml.local_name(element.tag)
+        if name == "filter" and len(element) > MAX_PRIMITIVES:
+            raise _too_much(f"a filter with {len(element):,} steps", f"{MAX_PRIMITIVES}", file)
+        if name in ("text", "tspan", "textPath"):
+            letters += len(element.text or "") + sum(len(child.tail or "") for child in element)
+        _check_pictures(element, file, depth)
+    if letters > MAX_LETTERS:
+        raise _too_much(f"{letters:,} letters of text", f"{MAX_LETTERS:,}", file)
+
+
+def _check_pictures(element: Element, file: str, depth: int) -> None:
+    """Every picture that the element brings, in whichever attribute: which of two counts depends on
+    who draws."""
+    for key, value in element.attrib.items():
+        if xml.local_name(key) != "href" and key != "href":
+            continue
+        data = embedded(value.strip())
+        if not data:
+            continue
+        size = size_of(data)
+        if size is not None:
+            check_size(size, file, "a picture inside the drawing", whole=True)
+        elif media_type_of(data) == "image/svg+xml":
+            if depth == _MOST_NESTED:
+                raise _too_much("drawings in drawings", f"{_MOST_NESTED}", file)
+            check_costs(xml.parse(data, file, "a drawing inside the drawing"), file, depth + 1)
+
+
+def _too_much(what: str, limit: str, file: str) -> SourceError:
+    return SourceError(
+        f"has {what}; the limit is {limit}.",
+        file=file,
+        advice="Simplify it, or embed that part as a picture.",
+    )
