@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import logging
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -24,6 +23,7 @@ from gefa.cli.console import (
 from gefa.core.errors import GefaError
 from gefa.core.threads import cores
 from gefa.core.units import weight
+from gefa.logs import LogFormat, set_up
 
 if TYPE_CHECKING:
     from rich.progress import Progress
@@ -79,9 +79,24 @@ HostNames = Annotated[
         show_default=False,
     ),
 ]
+KeepFree = Annotated[
+    int,
+    typer.Option("--keep-free", min=0, help="MB of the disk that new files may not use."),
+]
 LocalWebhooks = Annotated[
     bool,
     typer.Option("--local-webhooks", help="Let webhooks lie inside this machine or network."),
+]
+Log = Annotated[LogFormat, typer.Option("--log", help="How the log is written.", envvar="GEFA_LOG")]
+AccessLog = Annotated[bool, typer.Option("--access-log", help="Also log every request.")]
+MetricsKey = Annotated[
+    str,
+    typer.Option(
+        "--metrics-key",
+        help="Opens /metrics to other machines.",
+        envvar="GEFA_METRICS_KEY",
+        show_default=False,
+    ),
 ]
 BeginAnew = Annotated[
     bool,
@@ -295,7 +310,11 @@ def serve(
     watch_under: WatchUnder = Path(),
     host_name: HostNames = None,
     max_source: MaxSource = 4_000,
+    keep_free: KeepFree = 500,
     local_webhooks: LocalWebhooks = False,
+    log: Log = LogFormat.TEXT,
+    access_log: AccessLog = False,
+    metrics_key: MetricsKey = "",
     begin_anew: BeginAnew = False,
     trust_clock: TrustClock = False,
 ) -> None:
@@ -308,7 +327,7 @@ def serve(
     from gefa.web.limits import Limits
     from gefa.work.queue import QUEUE_FILE
 
-    _log_to_stderr()
+    set_up(log, access=access_log)
     told = _places()
     folder = data.resolve()
     with failing(), alone(folder):
@@ -319,7 +338,12 @@ def serve(
         if port and chosen != port:
             raise GefaError(f"port {port} is taken.", advice="Name another with --port.")
         out_console.print(f"Gefa is at http://{host}:{chosen}/")
-        limits = Limits(source_bytes=max_source * 1_000_000, local_webhooks=local_webhooks)
+        limits = Limits(
+            source_bytes=max_source * 1_000_000,
+            keep_free=keep_free * 1_000_000,
+            local_webhooks=local_webhooks,
+            metrics_key=metrics_key,
+        )
         app = create_app(folder, watch_under, host_names=host_name or (), limits=limits)
         run_server(folder, app, host, chosen, workers)
 
@@ -329,11 +353,12 @@ def worker(
     data: DataFolder = Path("gefa-data"),
     workers: Workers = cores(),
     server: OwnServer = None,
+    log: Log = LogFormat.TEXT,
 ) -> None:
     """Work for a server: take tasks from the queue of its data folder."""
     from gefa.work.worker import Worker
 
-    _log_to_stderr()
+    set_up(log)
     _places()
     Worker(data.resolve(), workers, server).run()
 
@@ -403,7 +428,7 @@ def demo(
     from gefa.web.limits import Limits
     from gefa.work.queue import QUEUE_FILE
 
-    _log_to_stderr()
+    set_up()
     folder = data.resolve()
     with failing(), alone(folder):
         check_folder(folder, folder / QUEUE_FILE)
@@ -434,10 +459,6 @@ def _places() -> Places:
     except GefaError as error:
         err_console.print(f"gefa: {error}", markup=False)
         raise typer.Exit(WRONG_USAGE) from error
-
-
-def _log_to_stderr() -> None:
-    logging.basicConfig(level=logging.WARNING, format="%(name)s: %(message)s")
 
 
 if __name__ == "__main__":

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import errno
 import os
+import shutil
 import tempfile
 import threading
 from pathlib import Path
 from typing import IO
+
+_FULL_IN_WORDS = ("database or disk is full", "No space left on device")
+"""what SQLite and libvips say"""
 
 
 def write_whole(path: Path, data: bytes) -> None:
@@ -56,3 +61,20 @@ def _write_by_draft(path: Path, data: bytes) -> None:
     except BaseException:
         Path(draft).unlink(missing_ok=True)
         raise
+
+
+def lacks_room(error: BaseException | None) -> bool:
+    """Whether something could not be written because the disk is full, or a quota used up; also
+    where a library says so in its own words."""
+    while error is not None:
+        if isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT):
+            return True
+        if any(words in str(error) for words in _FULL_IN_WORDS):
+            return True
+        error = error.__cause__ or error.__context__
+    return False
+
+
+def free_bytes(folder: Path) -> int:
+    """Bytes that may still be written where ``folder`` lies."""
+    return shutil.disk_usage(folder).free

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 
 def weight(size: float | None) -> str:
-    """Bytes as kB of 1,000, or MB from a million; one decimal where it says something."""
+    """Bytes as kB of 1,000, MB from a million, GB from ten thousand million; one decimal where it
+    says something."""
     if size is None:
         return "–"
     if size < 1_000_000:
         kilo = size / 1000
         return f"{kilo:.1f} kB" if kilo < 100 else f"{kilo:,.0f} kB"
+    if size >= 10_000_000_000:
+        return f"{size / 1_000_000_000:,.1f} GB"
     mega = size / 1_000_000
     return f"{mega:.2f} MB" if mega < 10 else f"{mega:,.1f} MB"
 

@@ -5,17 +5,14 @@ from __future__ import annotations
 import hashlib
 import secrets
 from collections.abc import Collection, Sequence
-from datetime import timedelta
+from datetime import datetime
 from enum import StrEnum
 
 from sqlmodel import Session, col, select
 
 from gefa.core.errors import PlanError
-from gefa.store.models import Slot, SlotKey, as_utc, now
-from gefa.store.store import Store
-
-USED_EVERY = timedelta(seconds=60)
-"""how exactly the last use is known"""
+from gefa.store.models import Slot, SlotKey, now
+from gefa.store.store import USES, Store
 
 
 class Right(StrEnum):
@@ -43,14 +40,24 @@ def new_key(session: Session, slot: Slot, name: str, rights: Collection[Right]) 
 
 
 def found_key(session: Session, key: str) -> SlotKey | None:
-    """The key, unless it was revoked or never was; its use is noted."""
+    """The key, unless it was revoked or never was. Its use is remembered for ``note_uses``: reading
+    must not need to write."""
     found = session.exec(select(SlotKey).where(SlotKey.digest == _digest(key))).first()
     if found is None or found.revoked is not None:
         return None
-    if found.used is None or now() - as_utc(found.used) > USED_EVERY:
-        found.used = now()
-        session.add(found)
+    uses = session.info.get(USES)
+    if isinstance(uses, dict):
+        uses[found.id] = now()
     return found
+
+
+def note_uses(session: Session, uses: dict[str, datetime]) -> None:
+    """Write down when keys were used last."""
+    for key_id, time in uses.items():
+        key = session.get(SlotKey, key_id)
+        if key is not None:
+            key.used = time
+            session.add(key)
 
 
 def is_key(store: Store, key: str) -> bool:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +24,8 @@ from gefa.store.folder import (
 )
 from gefa.store.places import blobs_for
 
+USES = "uses"
+"""in the ``info`` of a session: the ``uses`` of its store"""
 MIGRATIONS = Path(__file__).parent / "migrations"
 
 
@@ -35,6 +38,8 @@ class Store:
 
     def __init__(self, folder: Path, *, begin_anew: bool = False) -> None:
         self.folder = folder
+        self.uses: dict[str, datetime] = {}
+        """when keys were used that is not written down yet, by id"""
         folder.mkdir(parents=True, exist_ok=True)
         self.blobs = blobs_for(folder)
         self.database = folder / DATABASE
@@ -61,15 +66,18 @@ class Store:
     @contextmanager
     def session(self) -> Iterator[Session]:
         """A session that commits when the block ends well, and else rolls back."""
-        with Session(self.engine, expire_on_commit=False) as session:
+        with self._session() as session:
             yield session
             session.commit()
+
+    def _session(self) -> Session:
+        return Session(self.engine, expire_on_commit=False, info={USES: self.uses})
 
     @contextmanager
     def reading(self) -> Iterator[Session]:
         """A session for what is only shown: all that is read is of one moment, whatever is changed
         meanwhile. It refuses to change anything."""
-        with Session(self.engine, expire_on_commit=False) as session:
+        with self._session() as session:
             connection = session.connection()
             connection.exec_driver_sql("PRAGMA query_only = ON")
             try:

@@ -18,11 +18,13 @@ from gefa.web.api import decisions, markup, resumable, uploads
 from gefa.web.bodies import Bodies
 from gefa.web.delivery import Delivery
 from gefa.web.limits import Limits
-from gefa.web.pages import cut, proof, recipes, runs, slots, sources
+from gefa.web.metrics import Metrics
+from gefa.web.pages import cut, health, proof, recipes, runs, slots, sources
 from gefa.web.pages import uploads as feed
 from gefa.web.security import Guard, HostCheck
 from gefa.web.services import Services
 from gefa.web.templating import STATIC
+from gefa.web.watch import Watch
 from gefa.work.tasks import SCRATCH
 
 SAMPLE = "/festival"
@@ -53,6 +55,7 @@ def create_app(
         services.store.blobs.sweep()
         sweep(folder / SCRATCH)
         app.state.services = services
+        services.foreman.on_settled = app.state.metrics.job_done
         services.start()
         yield
         services.close()
@@ -70,8 +73,10 @@ def create_app(
     app.add_middleware(Guard)
     app.add_middleware(Delivery)
     app.add_middleware(HostCheck, names=frozenset(host_names))
+    app.state.metrics = Metrics()
+    app.add_middleware(Watch, metrics=app.state.metrics)
     problems.add_handlers(app)
-    for screen in (sources, cut, recipes, proof, runs, slots, feed):
+    for screen in (sources, cut, recipes, proof, runs, slots, feed, health):
         app.include_router(screen.router, include_in_schema=False)
     app.include_router(uploads.router)
     app.include_router(decisions.router)

@@ -20,6 +20,7 @@ from gefa.store.blobs import Blob, BlobStore, Draft
 from gefa.web.bodies import expect
 from gefa.web.incoming import clean_name
 from gefa.web.problems import Problem
+from gefa.web.services import Services
 
 if TYPE_CHECKING:
     from python_multipart.multipart import MultipartCallbacks
@@ -83,7 +84,7 @@ class Form:
         }
 
 
-async def receive_form(request: Request, blobs: BlobStore, intake: Intake) -> Form:
+async def receive_form(request: Request, given: Services, intake: Intake) -> Form:
     """The form of a request. Problem if it is none, or has no file; a file that is not taken is
     told in its place."""
     media_type, options = parse_options_header(request.headers.get("content-type", ""))
@@ -97,7 +98,9 @@ async def receive_form(request: Request, blobs: BlobStore, intake: Intake) -> Fo
     announced = request.headers.get("content-length", "")
     if announced.isdigit() and int(announced) > intake.max_form_bytes:
         raise intake.too_much()
-    reader = _Reader(blobs, intake)
+    size = int(announced) if announced.isdigit() else 0
+    await anyio.to_thread.run_sync(given.check_room, size)
+    reader = _Reader(given.store.blobs, intake)
     try:
         await _read(request, reader, options[b"boundary"])
         if not reader.whole:

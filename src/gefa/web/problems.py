@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import logging
 from http import HTTPStatus
 from typing import Any
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, Response
+from sqlalchemy.exc import OperationalError
 from starlette.exceptions import HTTPException
 
 from gefa.core.errors import GefaError
+from gefa.core.files import lacks_room
 from gefa.web.templating import page
 
+log = logging.getLogger("gefa.web")
 PROBLEM_JSON = "application/problem+json"
 
 
@@ -37,6 +41,8 @@ def add_handlers(app: FastAPI) -> None:
     app.add_exception_handler(HTTPException, _on_http_error)
     app.add_exception_handler(RequestValidationError, _on_invalid)
     app.add_exception_handler(GefaError, _on_trouble)
+    app.add_exception_handler(OSError, _on_machine)
+    app.add_exception_handler(OperationalError, _on_machine)
     app.add_exception_handler(OverflowError, _on_overflow)
     app.add_exception_handler(Exception, _on_crash)
 
@@ -84,6 +90,31 @@ async def _on_invalid(request: Request, error: Exception) -> Response:
         for problem in error.errors()
     )
     return _answer(request, 422, "The request is not as it should be", detail)
+
+
+def no_room() -> Problem:
+    return Problem(
+        507,
+        "The disk is full",
+        "Nothing new is taken until there is room again. What was accepted is kept, and goes on"
+        " then.",
+        {"Retry-After": "60", "Connection": "close"},
+    )
+
+
+async def _on_machine(request: Request, error: Exception) -> Response:
+    """What the machine lacks just now is no mistake of ours, and none of who asked."""
+    if lacks_room(error):
+        log.warning("the disk is full; nothing new is taken until there is room")
+        problem = no_room()
+        headers = dict(problem.headers or {})
+        return _answer(request, problem.status_code, problem.title, problem.detail, headers)
+    if isinstance(error, OperationalError):
+        log.warning("the database cannot be used: %s", error.orig)
+        detail = "The database cannot be used just now. Try again in a while."
+        return _answer(request, 503, "Not now", detail, {"Retry-After": "10"})
+    log.exception("%s %s", request.method, request.url.path, exc_info=error)
+    return await _on_crash(request, error)
 
 
 async def _on_overflow(request: Request, error: Exception) -> Response:

@@ -8,9 +8,11 @@ from typing import Annotated, cast
 
 from fastapi import Depends, Request
 
+from gefa.core.files import free_bytes
 from gefa.store.store import Store
 from gefa.web.courier import Courier
 from gefa.web.limits import Limits
+from gefa.web.problems import no_room
 from gefa.work.foreman import Foreman
 from gefa.work.housekeeper import Housekeeper
 from gefa.work.queue import WorkQueue
@@ -45,6 +47,11 @@ class Services:
             Housekeeper(store),
             limits,
         )
+
+    def check_room(self, more: int = 0) -> None:
+        """Problem (507) where ``more`` bytes would leave too little of the disk."""
+        if free_bytes(self.store.folder) - more < self.limits.keep_free:
+            raise no_room()
 
     def start(self) -> None:
         for thread in (self.foreman, self.watcher, self.courier, self.housekeeper):

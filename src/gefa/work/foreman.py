@@ -10,11 +10,12 @@ from __future__ import annotations
 import logging
 import threading
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from sqlmodel import Session, col, func, select
 
+from gefa.core.files import lacks_room
 from gefa.store.contracts import CONTRACTS
 from gefa.store.models import Task, TaskState
 from gefa.store.store import Store
@@ -30,6 +31,8 @@ UNSEEN_SECONDS = 3.0
 LIST_SECONDS = 600.0
 """between two readings of the whole queue where the numbers are right; a message that nobody needs
 any more may hide for so long that another is missing"""
+FULL_SECONDS = 5.0
+"""between two looks whether there is room on the disk again"""
 MAX_TRIES = 6
 RETRY_SECONDS = 0.5
 """to write an outcome down; doubled each time, so that a full disk has half a minute"""
@@ -60,6 +63,8 @@ class Foreman:
     def __init__(self, store: Store, queue: WorkQueue) -> None:
         self._store = store
         self._queue = queue
+        self.on_settled: Callable[[str, str], None] = lambda kind, outcome: None
+        """called with the kind of each job that was written down, and whether it is done"""
         self._stop = threading.Event()
         self._woken = threading.Event()
         self._beats: dict[str, tuple[int, float]] = {}
@@ -136,6 +141,10 @@ class Foreman:
         try:
             self._settle(outcome)
         except Exception as error:
+            if lacks_room(error):
+                log.warning("the disk is full; outcomes are written down once there is room")
+                self._troubles[name] = _Trouble(tries, time.monotonic() + FULL_SECONDS, "")
+                return False
             log.exception("job %s could not be written down, try %d", outcome.job, tries + 1)
             problem = f"what came of it cannot be written down: {type(error).__name__}: {error}."
             wait = RETRY_SECONDS * 2 ** min(tries, MAX_TRIES)
@@ -147,8 +156,12 @@ class Foreman:
     def _settle(self, outcome: Outcome) -> None:
         with self._store.changing() as session:
             job = session.get(Task, outcome.job)
-            if job is not None and job.state is TaskState.QUEUED:
-                settle(session, job, outcome)
+            if job is None or job.state is not TaskState.QUEUED:
+                return
+            settle(session, job, outcome)
+            kind = job.kind.value
+        if not outcome.more:
+            self.on_settled(kind, "done" if outcome.report is not None else "failed")
 
     def _forget(self, job: str) -> None:
         self._queue.forget(job)

@@ -7,6 +7,7 @@ import threading
 import time
 
 from gefa.store.backup import backed_up
+from gefa.store.keys import note_uses
 from gefa.store.ledger import KEPT, sweep_ledger
 from gefa.store.store import Store
 from gefa.store.sweep import (
@@ -54,6 +55,7 @@ class Housekeeper:
     def turn(self) -> None:
         """One round."""
         self._store.show_life()
+        self._note_uses()
         with self._store.session() as session:
             sweep_originals(session, self._store.blobs)
             broken_off = sweep_rows(session)
@@ -65,6 +67,15 @@ class Housekeeper:
             with self._store.session() as session:
                 sweep_ledger(session)
             self._store.blobs.sweep_notes(KEPT.total_seconds())
+
+    def _note_uses(self) -> None:
+        uses = dict(self._store.uses)
+        if uses:
+            with self._store.changing() as session:
+                note_uses(session, uses)
+            for key_id, time in uses.items():
+                if self._store.uses.get(key_id) == time:
+                    del self._store.uses[key_id]
 
     def _sweep_blobs(self) -> None:
         with self._store.reading() as session:

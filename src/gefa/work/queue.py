@@ -22,6 +22,8 @@ from pydantic import BaseModel
 
 from gefa.store.places import places
 
+ALIVE_MS, FORGOTTEN_MS = 15_000, 3_600_000
+"""a worker shows life every few seconds; machines' clocks may differ a little"""
 QUEUE_FILE = "queue.sqlite3"
 
 
@@ -96,6 +98,7 @@ class WorkQueue:
         self._outcomes = _storage("outcomes", folder, url, durable=True)
         self._leases = _storage("leases", folder, url)
         self._progress = _storage("progress", folder, url)
+        self._workers = _storage("workers", folder, url)
 
         def work(text: str) -> None:
             if handler is not None:
@@ -145,6 +148,12 @@ class WorkQueue:
         """How many files of each job in work are done."""
         return {job: int(count) for job, count in self._progress.result_items().items()}
 
+    def workers(self) -> list[int]:
+        """For each worker that shows life, how many processes it has."""
+        since = beat() - ALIVE_MS
+        found = [json.loads(value) for value in self._workers.result_items().values()]
+        return [int(told["processes"]) for told in found if told["beat"] > since]
+
     def forget(self, job: str) -> None:
         """Forget who held a job and how far it was."""
         self._leases.delete_data(job)
@@ -156,6 +165,14 @@ class WorkQueue:
         lease = Lease(host=host_id(), pid=os.getpid(), beat=beat)
         self._leases.put_data(job, lease.model_dump_json().encode())
 
+    def show_life(self, processes: int) -> None:
+        """Note that this worker is there; None of those that are long gone is kept."""
+        told = json.dumps({"beat": beat(), "processes": processes}).encode()
+        self._workers.put_data(f"{host_id()} {os.getpid()}", told)
+        for name, value in self._workers.result_items().items():
+            if json.loads(value)["beat"] < beat() - FORGOTTEN_MS:
+                self._workers.delete_data(name)
+
     def answer(self, outcome: Outcome) -> None:
         # By the time of answering, so that what is early of a job comes before what is last.
         name = f"{beat():015d} {outcome.job} {uuid4().hex[:8]}"
@@ -165,7 +182,13 @@ class WorkQueue:
         self._progress.put_data(job, str(files).encode())
 
     def close(self) -> None:
-        for storage in (self.huey.storage, self._outcomes, self._leases, self._progress):
+        for storage in (
+            self.huey.storage,
+            self._outcomes,
+            self._leases,
+            self._progress,
+            self._workers,
+        ):
             storage.close()
 
 

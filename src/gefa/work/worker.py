@@ -13,6 +13,7 @@ from pathlib import Path
 from huey.consumer import Consumer
 
 from gefa.core.errors import GefaError, SourceError
+from gefa.core.files import lacks_room
 from gefa.store.contracts import URGENT
 from gefa.work.allowance import memory_for
 from gefa.work.parent import when_gone
@@ -22,6 +23,8 @@ from gefa.work.queue import Outcome, TaskMessage, WorkQueue, beat
 
 BEAT_SECONDS = 2.0
 """a fifteenth of STALE_SECONDS: several beats may be late before a worker is taken for dead"""
+FULL_SECONDS = 5.0
+"""between two looks whether there is room on the disk again"""
 _GRACE_SECONDS = 5.0
 """to put tasks down before a worker without a server ends itself"""
 _ANSWER_WAITS = (0.2, 1.0, 5.0, 20.0)
@@ -93,18 +96,23 @@ class Worker:
         self._queue.answer(outcome)
 
     def _outcome(self, pool: Pool, task: TaskMessage) -> Outcome:
-        try:
-            report = pool.call(
-                perform, self._folder, task.job, task.kind, task.body, self._threads()
-            )
-            return Outcome(job=task.job, report=report)
-        except SourceError as error:
-            return Outcome(job=task.job, problem=str(error), refused=True)
-        except GefaError as error:
-            return Outcome(job=task.job, problem=str(error))
-        except Exception as error:  # whatever it is, it must not be lost with the task
-            log.exception("task %s", task.job)
-            return Outcome(job=task.job, problem=f"{type(error).__name__}: {error}")
+        """What became of a task; a full disk only makes it wait."""
+        while True:
+            try:
+                report = pool.call(
+                    perform, self._folder, task.job, task.kind, task.body, self._threads()
+                )
+                return Outcome(job=task.job, report=report)
+            except SourceError as error:
+                return Outcome(job=task.job, problem=str(error), refused=True)
+            except GefaError as error:
+                return Outcome(job=task.job, problem=str(error))
+            except Exception as error:  # whatever it is, it must not be lost with the task
+                if not lacks_room(error) or self._ending:
+                    log.exception("task %s", task.job)
+                    return Outcome(job=task.job, problem=f"{type(error).__name__}: {error}")
+            log.warning("the disk is full; what was accepted goes on once there is room")
+            time.sleep(FULL_SECONDS)
 
     def _threads(self) -> int:
         """How many encoders a task may run at once: all cores are for it if it is alone."""
@@ -113,11 +121,19 @@ class Worker:
 
     def _keep_beating(self) -> None:
         waiting = threading.Event()
+        self._show_life()
         while not waiting.wait(BEAT_SECONDS):
+            self._show_life()
             with self._lock:
                 held = list(self._held)
             for job in held:
                 self._beat(job)
+
+    def _show_life(self) -> None:
+        try:
+            self._queue.show_life(self._pool.workers + self._urgent_pool.workers)
+        except Exception:
+            log.exception("the queue cannot be told that this worker is there; trying again")
 
     def _beat(self, job: str) -> None:
         try:

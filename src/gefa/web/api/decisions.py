@@ -100,7 +100,7 @@ async def replace_file(
             return upload_opened(session, upload_id, authorization, Right.UPLOAD)[1]
 
     access = await anyio.to_thread.run_sync(opened)
-    form = await receive_form(request, given.store.blobs, SlotIntake(access.settings))
+    form = await receive_form(request, given, SlotIntake(access.settings))
     if len(form.files) > 1:
         raise Problem(422, "One file", "An upload is one file; send the others by themselves.")
     put = as_sent(form.files[0])

@@ -88,6 +88,7 @@ async def create(
         raise _problem(
             413, "Too large", f"This slot takes files up to {weight(access.settings.max_bytes)}."
         )
+    await anyio.to_thread.run_sync(given.check_room, length)
     told = _metadata(request.headers.get("upload-metadata", ""))
     described_by(told)
     begun = Resumable(
@@ -149,6 +150,7 @@ async def piece(
     come = await anyio.to_thread.run_sync(_come, given, begun)
     if _number(request, "Upload-Offset") != come:
         raise _problem(409, "Another offset", f"{come:,} bytes have come; go on from there.")
+    await anyio.to_thread.run_sync(given.check_room)
     headers = await _append(request, given, access, begun)
     return Response(status_code=204, headers=_tus(headers | _expires(begun)))
 

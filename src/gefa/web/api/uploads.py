@@ -123,7 +123,7 @@ async def upload(
     """Upload a picture, or several. With ``Prefer: wait=N`` (RFC 7240) the answer waits up to N
     seconds. Sent again with the same ``Idempotency-Key`` it is the same upload."""
     access = await anyio.to_thread.run_sync(slot_opened, given, slot, authorization, Right.UPLOAD)
-    form = await receive_form(request, given.store.blobs, SlotIntake(access.settings))
+    form = await receive_form(request, given, SlotIntake(access.settings))
     outcomes = await anyio.to_thread.run_sync(_accepted, given, access, form, idempotency_key)
     given.foreman.wake()
     seconds = _wait_wanted(prefer)

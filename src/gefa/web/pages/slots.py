@@ -261,7 +261,7 @@ async def begin_trial(
         tried = SlotTrial(name, blob.sha256, picture.file.name)
     else:
         taken = await anyio.to_thread.run_sync(settings)
-        (received, *_) = (await receive_form(request, given.store.blobs, SlotIntake(taken))).files
+        (received, *_) = (await receive_form(request, given, SlotIntake(taken))).files
         tried = SlotTrial(name, received.stored.sha256, received.name)
     target = f"/slots/{name}?{tried.query}"
     if request.headers.get("HX-Request"):

@@ -74,7 +74,7 @@ async def receive(request: Request, given: ServicesOf) -> Response:
 
     A script that asks for JSON gets a result for each file; a plain form goes to the wall.
     """
-    form = await receive_form(request, given.store.blobs, SourceIntake(given.limits.source_bytes))
+    form = await receive_form(request, given, SourceIntake(given.limits.source_bytes))
     results = await anyio.to_thread.run_sync(brought_in, given, form.files)
     given.foreman.wake()
     wants_json = "application/json" in request.headers.get("accept", "")

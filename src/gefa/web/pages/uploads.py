@@ -337,7 +337,7 @@ async def replace_it(request: Request, upload_id: str, given: ServicesOf) -> Res
             return _view(session, upload_id).settings
 
     settings = await anyio.to_thread.run_sync(taken)
-    (received, *_) = (await receive_form(request, given.store.blobs, SlotIntake(settings))).files
+    (received, *_) = (await receive_form(request, given, SlotIntake(settings))).files
     put = as_sent(received)
 
     def do(session: Session, upload: Upload, slot: Slot) -> None:
