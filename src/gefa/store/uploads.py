@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pydantic import BaseModel, Field, field_validator
-from sqlmodel import Session, col, select
+from sqlmodel import Session, col, func, select
 
 from gefa.core.errors import GefaError
 from gefa.core.slots.settings import SlotSettings
@@ -101,6 +101,16 @@ def accept(
 def fingerprint(sent: Sent) -> str:
     """Tells two files that are sent under the same request apart."""
     return sent.blob.sha256[:40]
+
+
+def held_by(session: Session, slot: Slot) -> tuple[int, int]:
+    """How many uploads a slot holds, and what they weighed as they came (bytes)."""
+    count, held = session.exec(
+        select(func.count(), func.coalesce(func.sum(Upload.bytes), 0)).where(
+            Upload.slot_id == slot.id, col(Upload.removed).is_(None)
+        )
+    ).one()
+    return int(count), int(held)
 
 
 def sent_before(session: Session, request: str) -> Upload | None:

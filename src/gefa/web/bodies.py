@@ -3,6 +3,8 @@ key."""
 
 from __future__ import annotations
 
+from math import ceil
+
 import anyio.to_thread
 from starlette.datastructures import Headers
 from starlette.requests import Request
@@ -12,6 +14,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from gefa.store.keys import is_key
 from gefa.store.store import Store
 from gefa.web.problems import PROBLEM_JSON, Problem, problem_body
+from gefa.web.rates import API, CHANGES, WRONG_KEYS, Rates
 
 JSON_BYTES = 64_000
 FORM_BYTES = 4_000_000
@@ -46,10 +49,13 @@ def expect(request: Request, most: int) -> None:
 
 
 class Bodies:
-    """ASGI middleware: limits every body, and lets nobody without a key send one to the API."""
+    """ASGI middleware: limits every body and how often one comes, and lets nobody without a key
+    send one to the API."""
 
     def __init__(self, app: ASGIApp) -> None:
         self._app = app
+        self._by_address, self._by_key = Rates(CHANGES), Rates(API)
+        self._wrong = Rates(WRONG_KEYS)
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http" or scope["method"] in ("GET", "HEAD", "OPTIONS"):
@@ -57,11 +63,10 @@ class Bodies:
             return
         headers = Headers(scope=scope)
         in_api = scope["path"].startswith("/api/")
-        if in_api:
-            store: Store = scope["app"].state.services.store
-            if not await anyio.to_thread.run_sync(is_key, store, bearer(headers)):
-                await _refused(no_key())(scope, receive, send)
-                return
+        refusal = await self._refusal(scope, bearer(headers), in_api=in_api)
+        if refusal is not None:
+            await _refused(refusal)(scope, receive, send)
+            return
         is_json = in_api or "json" in headers.get("content-type", "")
         limit = BodyLimit(JSON_BYTES if is_json else FORM_BYTES)
         scope[_LIMIT] = limit
@@ -73,6 +78,32 @@ class Bodies:
             return message
 
         await self._app(scope, counted, send)
+
+    async def _refusal(self, scope: Scope, key: str, *, in_api: bool) -> Problem | None:
+        """Why a request is not even read, if it is not."""
+        address = scope["client"][0] if scope.get("client") else ""
+        if not in_api:
+            return _too_often(self._by_address.wait(address))
+        # Looked at first: who guesses must not learn which guess was right.
+        wait = self._wrong.look(address)
+        if wait:
+            return _too_often(wait)
+        store: Store = scope["app"].state.services.store
+        if not await anyio.to_thread.run_sync(is_key, store, key):
+            self._wrong.wait(address)
+            return no_key()
+        return _too_often(self._by_key.wait(key))
+
+
+def _too_often(wait: float) -> Problem | None:
+    if not wait:
+        return None
+    return Problem(
+        429,
+        "Too many requests",
+        f"Wait {wait:.0f} s, then go on.",
+        {"Retry-After": str(max(1, ceil(wait)))},
+    )
 
 
 def bearer(headers: Headers) -> str:

@@ -61,7 +61,8 @@ class Courier:
 
     def stop(self) -> None:
         self._stop.set()
-        self._thread.join(timeout=PAUSE_SECONDS + 1)
+        if self._thread.is_alive():
+            self._thread.join(timeout=PAUSE_SECONDS + 1)
         self._tellers.shutdown(wait=True, cancel_futures=True)
 
     def _loop(self) -> None:

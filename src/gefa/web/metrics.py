@@ -15,7 +15,7 @@ from prometheus_client.exposition import CONTENT_TYPE_LATEST
 from gefa.web.health import Health
 
 TEXT = CONTENT_TYPE_LATEST
-disable_created_metrics()
+disable_created_metrics()  # type: ignore[no-untyped-call]
 _SECONDS = (0.005, 0.02, 0.1, 0.5, 1.0, 5.0, 30.0)
 
 

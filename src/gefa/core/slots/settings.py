@@ -128,14 +128,17 @@ class SlotSettings(BaseModel):
     """Everything a slot can be told. Sizes in px, weights in bytes, ratios width ÷ height.
 
     A picture beyond the largest size is brought down to it; one below the smallest, or outside the
-    range of ratios, is refused. ``sizes`` is the attribute of that name in its markup. ``notify``
-    is told whenever an upload is live.
+    range of ratios, is refused. ``max_uploads`` and ``max_total_bytes`` say how many there may be
+    in the slot, and what their originals may weigh together. ``sizes`` is the attribute of that
+    name in its markup. ``notify`` is told whenever an upload is live.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     accepts: tuple[FileKind, ...] = Field(default=tuple(sorted(FLAT_KINDS)), min_length=1)
     max_bytes: int = Field(default=40_000_000, ge=1_000, le=4_000_000_000)
+    max_uploads: int | None = Field(default=None, ge=1, le=10_000_000)
+    max_total_bytes: int | None = Field(default=None, ge=1_000)
     min_width: Side | None = None
     min_height: Side | None = None
     min_megapixels: Megapixels | None = None

@@ -16,10 +16,11 @@ from sqlmodel import Session
 from gefa.core.deliver.conditions import ConditionError, parse_sizes
 from gefa.core.errors import GefaError
 from gefa.core.plan.plan import problems_in_words
+from gefa.core.units import weight
 from gefa.store.feed import FeedQuery, feed
 from gefa.store.keys import Right
 from gefa.store.models import Slot, Upload, UploadState
-from gefa.store.uploads import Described, Sent, accept, fingerprint, sent_before
+from gefa.store.uploads import Described, Sent, accept, fingerprint, held_by, sent_before
 from gefa.web.api.access import Access, access_if_any, seen_by, slot_opened
 from gefa.web.api.answers import UploadAnswer, described
 from gefa.web.api.slot_intake import SlotIntake, as_sent
@@ -169,6 +170,7 @@ def _once(
     if session.get(Slot, access.slot.id) is None:
         raise Problem(404, "No such slot any more", "It was removed while the file was sent.")
     if before is None:
+        _check_quota(session, access, sent)
         return accept(session, access.slot, sent, said, who=access.key.name, request=request)
     if before.removed is not None:
         raise Problem(
@@ -183,6 +185,22 @@ def _once(
             "This Idempotency-Key was sent with another file before. Take a new one for each file.",
         )
     return before
+
+
+def _check_quota(session: Session, access: Access, sent: Sent) -> None:
+    """Problem (507) where the slot holds as much as it may."""
+    settings = access.settings
+    if settings.max_uploads is None and settings.max_total_bytes is None:
+        return
+    count, held = held_by(session, access.slot)
+    if settings.max_uploads is not None and count >= settings.max_uploads:
+        reason = f"it holds {count:,} uploads, as many as it may"
+    elif settings.max_total_bytes is not None and held + sent.blob.bytes > settings.max_total_bytes:
+        reason = f"its uploads may weigh {weight(settings.max_total_bytes)} together"
+    else:
+        return
+    detail = f"Slot {access.slot.name!r}: {reason}. Remove some, or raise its quota."
+    raise Problem(507, "The slot is full", detail)
 
 
 def described_by(fields: dict[str, str]) -> Described:

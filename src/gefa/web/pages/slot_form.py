@@ -20,6 +20,7 @@ ROWS: dict[str, tuple[str, ...]] = {
     "takes": ("accepts", "max_bytes"),
     "smallest": ("min_width", "min_height", "min_megapixels"),
     "largest": ("max_width", "max_height", "max_megapixels"),
+    "quota": ("max_uploads", "max_total_bytes"),
     "ratios": ("min_ratio", "max_ratio"),
     "recipe": ("recipe",),
     "crops": ("crops",),
@@ -104,6 +105,12 @@ def _crops(words: Fields) -> list[dict[str, Any]]:
 _READ: dict[str, Callable[[Fields], Any]] = {
     "accepts": _accepts,
     "max_bytes": _megabytes("max_bytes", "the weight"),
+    "max_uploads": _whole("max_uploads", "the number of uploads"),
+    "max_total_bytes": lambda words: (
+        round(words.number("max_total_bytes", "the weight of all uploads") * MB)
+        if words.text("max_total_bytes")
+        else None
+    ),
     "min_width": _whole("min_width", "the smallest width"),
     "min_height": _whole("min_height", "the smallest height"),
     "min_megapixels": _number("min_megapixels", "the smallest number of megapixels"),
