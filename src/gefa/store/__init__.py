@@ -4,6 +4,7 @@ In reading order:
 
 - ``places``: Where blobs and the queue are
 - ``store``: One folder that keeps everything: the database and the blobs
+- ``folder``: Whether a data folder can be worked with
 - ``models``: The tables. Times are UTC; ids are random but sort by time of making
 - ``blobs``: Content-addressed files: a blob's name is the SHA-256 of its bytes
 - ``bucket``: An S3-compatible bucket
@@ -23,4 +24,7 @@ In reading order:
 - ``notices``: Notices: what addresses of other programs are told, until they took it
 - ``feed``: The feed: uploads newest first, searched and filtered
 - ``sweep``: Clearing away what nobody needs any more: nothing piles up that no page uses
+- ``references``: Which blobs the database names, and what each is
+- ``backup``: Backups
+- ``mending``: Having files made again that were lost from the disk, or damaged on it
 """

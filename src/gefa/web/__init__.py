@@ -3,8 +3,12 @@
 In reading order:
 
 - ``app``: The web application: pages, API and delivery over one data folder
+- ``connections``: Connections that cannot be held open, nor made to hold more than a request's head
+- ``watch``: Every request gets an id, is counted, and can be logged
 - ``security``: Who may ask
 - ``limits``: How much of the machine a server gives to those who ask for it
+- ``bodies``: What a request may bring with it, before anything looks at it
+- ``rates``: How often somebody may ask
 - ``services``: What the pages and the API work with, made once for each application
 - ``problems``: Errors as answers
 - ``templating``: Pages from Jinja templates
@@ -13,6 +17,8 @@ In reading order:
 - ``file_form``: Files and fields of a multipart form, put into the blob store as they come
 - ``incoming``: Files on their way in: what they are called
 - ``sending``: Sending files that were made, or drawn for the screens, from the blob store
+- ``health``: Whether everything that the server needs works, in figures and in words
+- ``metrics``: Figures for those who watch a server (Prometheus text format 0.0.4)
 - ``delivery``: ``/m/``
 - ``courier``: Tells other programs what they want to know
 """

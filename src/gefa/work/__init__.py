@@ -8,6 +8,7 @@ In reading order:
 - ``upload``: Treating an uploaded picture by a slot's settings
 - ``preview``: What the screens show of a source
 - ``perform``: Doing a task in a process for pixels, from plain values to plain values
+- ``allowance``: How much computing and memory a task may take
 - ``pool``: Processes that do the work with pixels
 - ``parent``: Processes that end with the process that started them, however that ended
 - ``worker``: ``gefa worker``
@@ -18,5 +19,6 @@ In reading order:
 - ``saves``: Waiting for files to be saved, and until they are saved whole
 - ``source_watcher``: The folders that the server watches for new revisions of its sources
 - ``batch``: ``gefa export``: many sources into one folder, on all cores, with no server
+- ``verify``: Reads every blob that the database names, and makes again what was lost or damaged
 - ``publish``: Writing a site's live variants as plain files, for a host that only serves files
 """

@@ -8,9 +8,11 @@ upload like any other.
 from __future__ import annotations
 
 import os
+import threading
 from base64 import b64decode
 from binascii import Error as Base64Error
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Iterator
+from contextlib import contextmanager, suppress
 from email.utils import format_datetime
 from pathlib import Path
 from typing import Annotated, BinaryIO
@@ -42,7 +44,8 @@ PIECE = "application/offset+octet-stream"
 _SYNC_BYTES = 32_000_000
 """after so many bytes they are flushed to disk, so that a crash costs no more"""
 _busy: set[str] = set()
-"""ids of files that a piece is coming for just now"""
+"""ids of files that a request is at just now"""
+_lock = threading.Lock()
 
 Authorization = Annotated[str, Header()]
 
@@ -124,10 +127,11 @@ def offset(
     access = slot_opened(given, slot, authorization, Right.UPLOAD)
     begun = _begun(given, access, resumable_id)
     come = _come(given, begun)
-    # The server may have ended just then; or another request is at it now.
-    if come == begun.length and not begun.upload_id and begun.id not in _busy:
-        _finish(given, access, begun, given.store.pieces(begun.id))
-        given.foreman.wake()
+    if come == begun.length and not begun.upload_id:
+        # The server ended just then; or another request is at it now, and will finish it.
+        with suppress(Problem), _alone(begun.id):
+            _finish(given, access, begun, given.store.pieces(begun.id))
+            given.foreman.wake()
     headers = {"Upload-Offset": str(come), "Upload-Length": str(begun.length)}
     return Response(status_code=200, headers=_tus(headers | _expires(begun) | _became(begun)))
 
@@ -184,11 +188,22 @@ def terminate(
     """Give it up; what has come is deleted. An upload that it became already stays."""
     _check_version(request)
     access = slot_opened(given, slot, authorization, Right.UPLOAD)
-    begun = _begun(given, access, resumable_id)
-    if begun.id in _busy:
-        raise _problem(409, "Just coming", "A piece of it is coming. End that request first.")
-    _forget(given, begun)
+    with _alone(resumable_id):
+        _forget(given, _begun(given, access, resumable_id))
     return Response(status_code=204, headers=_tus())
+
+
+@contextmanager
+def _alone(id: str) -> Iterator[None]:
+    """Let no other request be at the same file. Problem where one is."""
+    with _lock:
+        if id in _busy:
+            raise _problem(409, "Already on its way", "Another request is at this file now.")
+        _busy.add(id)
+    try:
+        yield
+    finally:
+        _busy.discard(id)
 
 
 def _begun(given: Services, access: Access, resumable_id: str) -> Resumable:
@@ -216,10 +231,9 @@ async def _append(
     """Add what the request brings; headers that tell how far it is."""
     if begun.upload_id:
         return {"Upload-Offset": str(begun.length), **_became(begun)}
-    if begun.id in _busy:
-        raise _problem(409, "Already on its way", "Another request is sending this file now.")
-    _busy.add(begun.id)
-    try:
+    with _alone(begun.id):
+        # It may have been given up since it was looked for.
+        await anyio.to_thread.run_sync(_begun, given, access, begun.id)
         path = given.store.pieces(begun.id)
         # One byte more than may come, so that it is told what is wrong with it.
         expect(request, begun.length + 1)
@@ -227,8 +241,6 @@ async def _append(
         if come == begun.length:
             await anyio.to_thread.run_sync(_finish, given, access, begun, path)
             given.foreman.wake()
-    finally:
-        _busy.discard(begun.id)
     return {"Upload-Offset": str(come), **_became(begun)}
 
 

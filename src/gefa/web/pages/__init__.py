@@ -21,5 +21,6 @@ In reading order:
 - ``slot_form``: A slot's settings and the rows they are shown and changed in
 - ``slot_trial``: Trying a slot with a picture: what would be made, with nothing saved
 - ``uploads``: The feed of uploads
+- ``health``: Signs of life
 - ``crop_view``: A crop as it is shown beside the picture: what it keeps, and the files made of it
 """
