@@ -261,8 +261,10 @@ def test_a_focal_point_is_dragged_and_what_is_made_is_what_was_shown(
     wanted = page.locator('.crop-effect [data-crop="tall"]').get_attribute("viewBox")
     assert wanted != shown
 
+    keyed = {"Authorization": f"Bearer {key}"}
+
     def moved() -> Any:
-        found = HTTP.get(f"{demo.url}/api/v1/uploads/{id}").json()
+        found = HTTP.get(f"{demo.url}/api/v1/uploads/{id}", headers=keyed).json()
         return found if not found["making"] and found["focal"]["zoom"] == 1.1 else None
 
     found = eventually(moved, 40)

@@ -17,7 +17,7 @@ from gefa.core.slots.settings import KeepOriginal, Mask
 from gefa.core.slots.upload import Focus
 from gefa.core.treat.recipe import BUILT_IN, Recipe
 from gefa.store.feed import FeedQuery, feed, uploads_of
-from gefa.store.keys import Right, found_key, keys_of, new_key, revoke
+from gefa.store.keys import Right, found_key, keys_of, new_key, note_uses, revoke
 from gefa.store.models import Notification, SlotKey, Task, Upload, UploadState, Variant, now
 from gefa.store.notices import RETRIES, due, tried
 from gefa.store.recipes import save_recipe
@@ -172,6 +172,7 @@ def test_a_key_opens_its_slot_for_what_it_may_and_is_not_kept(store: Store) -> N
         found = found_key(session, key)
         assert found is not None
         assert (found.slot_id, found.rights, found.name) == (one.id, ["upload", "review"], "site")
+        note_uses(session, store.uses)
         assert found.used is not None
         assert now() - found.used < timedelta(seconds=5)
         assert found_key(session, "gefa_guess") is None

@@ -12,8 +12,8 @@ from sqlmodel import Session
 from gefa.store.contracts import ScoreBody, enqueue
 from gefa.store.models import Task, TaskKind, TaskState
 from gefa.store.store import Store
+from gefa.work import foreman, kinds
 from gefa.work import foreman as foreman_module
-from gefa.work import kinds
 from gefa.work import worker as worker_module
 from gefa.work.foreman import Foreman
 from gefa.work.queue import Outcome, TaskMessage, WorkQueue
@@ -107,6 +107,7 @@ def test_the_queue_may_fail_at_any_call(shop: Shop) -> None:
 def test_a_settlement_that_fails_is_tried_again(
     shop: Shop, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    monkeypatch.setattr(foreman, "FULL_SECONDS", 0.0)
     fails = 2
     settled = kinds.KINDS[TaskKind.SCORE].settle
 

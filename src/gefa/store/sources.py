@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
+from dataclasses import dataclass
+from typing import Any
 
 from pydantic import ValidationError
+from sqlalchemy import select as sql_select
 from sqlmodel import Session, col, func, select
 
 from gefa.core.cut.revisions import Changes
@@ -56,11 +59,7 @@ def latest_revision(session: Session, source_id: str) -> Revision | None:
 
 def all_sources(session: Session) -> Sequence[tuple[Source, Revision]]:
     """Every source with its newest revision, the newest first."""
-    newest = (
-        select(Revision.source_id, func.max(Revision.number).label("number"))
-        .group_by(col(Revision.source_id))
-        .subquery()
-    )
+    newest = _newest()
     return session.exec(
         select(Source, Revision)
         .join(Revision, col(Revision.source_id) == col(Source.id))
@@ -70,6 +69,72 @@ def all_sources(session: Session) -> Sequence[tuple[Source, Revision]]:
         )
         .order_by(col(Revision.created).desc(), col(Source.name))
     ).all()
+
+
+def _newest() -> Any:
+    """The number of each source's newest revision."""
+    return (
+        select(Revision.source_id, func.max(Revision.number).label("number"))
+        .group_by(col(Revision.source_id))
+        .subquery()
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class WallRow:
+    """What the wall shows of a source's newest revision. Sizes in px; ``parts`` without the canvas;
+    ``changes`` counts parts by what happened to them."""
+
+    id: str
+    name: str
+    number: int
+    state: RevisionState
+    problem: str
+    format: str
+    bytes: int
+    width: int | None
+    height: int | None
+    parts: int
+    drawn: bool
+    has_picture: bool
+    changes: dict[str, int]
+
+
+def wall(session: Session) -> list[WallRow]:
+    """Every source, the newest first. SQLite takes what is shown out of the surveys, which can have
+    thousands of parts each."""
+    happened = ("added", "changed", "moved", "gone")
+    newest = _newest()
+    found = session.execute(
+        sql_select(
+            col(Source.id), col(Source.name), col(Revision.number), col(Revision.state),
+            col(Revision.problem), col(Revision.format), col(Revision.bytes),
+            func.json_extract(Revision.survey, "$.width"),
+            func.json_extract(Revision.survey, "$.height"),
+            func.json_array_length(Revision.survey, "$.parts"),
+            func.json_type(Revision.preview, "$.picture"),
+            func.json_extract(Revision.preview, "$.small"),
+            func.json_extract(Revision.preview, "$.problem"),
+            *(func.json_array_length(Revision.changes, f"$.{what}") for what in happened),
+        )
+        .join(Revision, col(Revision.source_id) == col(Source.id))
+        .join(
+            newest,
+            (newest.c.source_id == Revision.source_id) & (newest.c.number == Revision.number),
+        )
+        .order_by(col(Revision.created).desc(), col(Source.name))
+    )  # fmt: skip
+    rows = []
+    for id, name, number, state, problem, format, size, width, height, parts, *rest in found:
+        picture, small, trouble, *counts = rest
+        rows.append(
+            WallRow(
+                id, name, number, state, problem, format, size, width, height,
+                max(0, (parts or 0) - 1), bool(picture or trouble), bool(small),
+                {what: count for what, count in zip(happened, counts, strict=True) if count},
+            )
+        )  # fmt: skip
+    return rows
 
 
 def survey_of(revision: Revision) -> Survey:

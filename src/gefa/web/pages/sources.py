@@ -9,9 +9,8 @@ from fastapi import APIRouter, HTTPException, Request, Response
 from fastapi.responses import JSONResponse, RedirectResponse
 from sqlmodel import select
 
-from gefa.core.cut.revisions import Changes
 from gefa.store.models import Revision
-from gefa.store.sources import all_sources
+from gefa.store.sources import WallRow, wall
 from gefa.web.file_form import receive_form
 from gefa.web.pages.source_intake import SourceIntake, brought_in
 from gefa.web.sending import FOREVER, send_blob
@@ -24,48 +23,33 @@ PICTURES = {"picture": "image/webp", "small": "image/webp", "pick": "image/png"}
 
 
 @router.get("/")
-def wall(request: Request, given: ServicesOf) -> Response:
+def show(request: Request, given: ServicesOf) -> Response:
     """Everything that was brought in."""
     with given.store.reading() as session:
-        tiles = [
-            _tile(source.id, source.name, revision) for source, revision in all_sources(session)
-        ]
+        tiles = [_tile(row) for row in wall(session)]
     reading = any(tile["state"] in ("reading", "drawing") for tile in tiles)
     part = "sources/_wall.html" if request.headers.get("HX-Request") else "sources/index.html"
     return page(request, part, tiles=tiles, reading=reading)
 
 
-def _tile(source_id: str, name: str, revision: Revision) -> dict[str, Any]:
-    survey = revision.survey
-    state = revision.state.value
-    if state == "ready" and not revision.preview:
+def _tile(row: WallRow) -> dict[str, Any]:
+    state = row.state.value
+    if state == "ready" and not row.drawn:
         state = "drawing"
-    changes = Changes.model_validate(revision.changes)
     return {
-        "id": source_id,
-        "name": name,
-        "revision": revision.number,
+        "id": row.id,
+        "name": row.name,
+        "revision": row.number,
         "state": state,
-        "has_picture": bool(revision.preview.get("small")),
-        "news": _news(changes),
-        "problem": revision.problem,
-        "format": revision.format,
-        "bytes": revision.bytes,
-        "width": survey.get("width"),
-        "height": survey.get("height"),
-        "parts": max(0, len(survey.get("parts", [])) - 1),
+        "has_picture": row.has_picture,
+        "news": ", ".join(f"{count} {what}" for what, count in row.changes.items()),
+        "problem": row.problem,
+        "format": row.format,
+        "bytes": row.bytes,
+        "width": row.width,
+        "height": row.height,
+        "parts": row.parts,
     }
-
-
-def _news(changes: Changes) -> str:
-    """What changed since the last revision, in a few words."""
-    counted = {
-        "added": changes.added,
-        "changed": changes.changed,
-        "moved": changes.moved,
-        "gone": changes.gone,
-    }
-    return ", ".join(f"{len(paths)} {word}" for word, paths in counted.items() if paths)
 
 
 @router.post("/sources")
