@@ -17,10 +17,12 @@ import httpx
 import pytest
 from sqlmodel import select
 
+from gefa.store.backup import BucketTarget, back_up, restore
 from gefa.store.bucket import Bucket, BucketBlobs, BucketError, blob_key
 from gefa.store.keys import Right, new_key
 from gefa.store.models import Task
 from gefa.store.slots import add_slot
+from gefa.store.sources import bring_in
 from gefa.store.store import Store
 from tests.conftest import eventually, start
 from tests.make import photo
@@ -201,3 +203,40 @@ def test_a_bucket_keeps_fetches_and_deletes_blobs(
             Bucket("s3://pictures", stand_in.url).get("manifest.json")
     with pytest.raises(BucketError, match="no bucket"):
         Bucket("https://pictures")
+
+
+def test_a_bucket_has_a_trash_a_backup_and_no_damaged_blobs(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with standing_in() as stand_in:
+        monkeypatch.setenv("AWS_ACCESS_KEY_ID", ACCESS_KEY)
+        monkeypatch.setenv("AWS_SECRET_ACCESS_KEY", "secret")
+        monkeypatch.setenv("AWS_DEFAULT_REGION", "eu-quillmere-1")
+        bucket = Bucket("s3://pictures", stand_in.url)
+        blobs = BucketBlobs(tmp_path / "here", bucket)
+        swept = blobs.put(b"unused").sha256
+        blobs.discard(swept)
+        assert list(blobs.all()) == []
+        assert blobs.touch(swept), "out of the trash"
+        assert list(blobs.all()) == [swept]
+        blobs.path(swept).write_bytes(b"rubbish")
+        assert blobs.checked(swept) is None
+        blobs.set_aside(swept)
+        found = blobs.checked(swept)
+        assert found is not None, "the bucket has it whole"
+        assert found.read_bytes() == b"unused"
+        bucket.put(blob_key(swept), b"rubbish, too")
+        found.unlink()
+        assert blobs.checked(swept) is None
+        blobs.set_aside(swept)
+        assert swept not in set(blobs.all())
+
+        store = Store(tmp_path / "data")
+        with store.changing() as session:
+            bring_in(session, "a.png", store.blobs.put(b"a picture"), "png")
+        store.close()
+        target = BucketTarget(Bucket("s3://pictures/backup", stand_in.url))
+        assert back_up(tmp_path / "data", target).copied == 1
+        assert back_up(tmp_path / "data", target).copied == 0
+        done = restore(tmp_path / "home", target)
+        assert (done.fetched, done.lost) == (1, [])

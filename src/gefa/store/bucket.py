@@ -151,8 +151,13 @@ class BucketBlobs(BlobStore):
     def path(self, sha256: str) -> Path:
         """Where the blob lies here; it is fetched if it does not yet."""
         local = super().path(sha256)
-        if self._touched(local):
+        try:
+            # Not each time: what was checked to be whole is known by when it was written.
+            if time.time() - local.stat().st_mtime > IN_USE_SECONDS / 4:
+                self._touched(local)
             return local
+        except FileNotFoundError:
+            pass
         draft = self.draft()
         try:
             blob = draft.fill(lambda target: self.bucket.fetch(blob_key(sha256), target))
@@ -205,6 +210,13 @@ class BucketBlobs(BlobStore):
         self.path(sha256)  # its trash is on this machine
         super().discard(sha256)
         self.bucket.delete(blob_key(sha256))
+
+    def set_aside(self, sha256: str) -> None:
+        """Here, and in the bucket if that has the same."""
+        super().set_aside(sha256)
+        if not self.is_whole(sha256):
+            super().set_aside(sha256)
+            self.bucket.delete(blob_key(sha256))
 
     def put_aside(self, name: str) -> None:
         """Move all blobs to another prefix; one after another, without the bytes coming here."""

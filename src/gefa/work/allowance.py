@@ -36,7 +36,8 @@ LEAST_MEMORY, MOST_MEMORY = 1_500_000_000, 6_000_000_000
 @contextmanager
 def computing(seconds: float) -> Iterator[None]:
     """End this process by SIGPROF once it has computed so long within the block."""
-    allow(seconds)
+    signal.signal(signal.SIGPROF, signal.SIG_DFL)
+    signal.setitimer(signal.ITIMER_PROF, seconds)
     try:
         yield
     finally:
@@ -44,9 +45,9 @@ def computing(seconds: float) -> Iterator[None]:
 
 
 def allow(seconds: float) -> None:
-    """Let what is being done compute so long from now on."""
-    signal.signal(signal.SIGPROF, signal.SIG_DFL)
-    signal.setitimer(signal.ITIMER_PROF, seconds)
+    """Let what is being done compute so long from now on, where its computing is limited."""
+    if signal.getitimer(signal.ITIMER_PROF)[0]:
+        signal.setitimer(signal.ITIMER_PROF, seconds)
 
 
 def reading_seconds(size: int) -> float:
