@@ -311,6 +311,7 @@ def approve_while_an_earlier_answer_is_under_way(page: Page) -> None:
     asked: list[Route] = []
     for path in ("describe", "approve", "files?*"):
         page.route(f"**/{path}", lambda route: asked.append(route))
+    page.wait_for_load_state("load")  # keys are listened to once the scripts have run
     expect(page.locator("#handle")).to_be_visible()
     with page.expect_request("**/describe"):
         page.keyboard.press("+")
