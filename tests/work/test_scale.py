@@ -159,13 +159,18 @@ def test_blobs_in_a_bucket_serve_workers_that_share_nothing_else(
         assert "pictures/gefa/manifest.json" in bucket.objects
 
 
+def open_bucket(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Have the keys of the stand-in where programs look for them."""
+    monkeypatch.setenv("AWS_ACCESS_KEY_ID", ACCESS_KEY)
+    monkeypatch.setenv("AWS_SECRET_ACCESS_KEY", "secret")
+    monkeypatch.setenv("AWS_DEFAULT_REGION", "eu-quillmere-1")
+
+
 def test_a_bucket_keeps_fetches_and_deletes_blobs(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     with standing_in() as stand_in:
-        monkeypatch.setenv("AWS_ACCESS_KEY_ID", ACCESS_KEY)
-        monkeypatch.setenv("AWS_SECRET_ACCESS_KEY", "secret")
-        monkeypatch.setenv("AWS_DEFAULT_REGION", "eu-quillmere-1")
+        open_bucket(monkeypatch)
         bucket = Bucket("s3://pictures", stand_in.url)
         here, there = (
             BucketBlobs(tmp_path / "here", bucket),
@@ -209,9 +214,7 @@ def test_a_bucket_has_a_trash_a_backup_and_no_damaged_blobs(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     with standing_in() as stand_in:
-        monkeypatch.setenv("AWS_ACCESS_KEY_ID", ACCESS_KEY)
-        monkeypatch.setenv("AWS_SECRET_ACCESS_KEY", "secret")
-        monkeypatch.setenv("AWS_DEFAULT_REGION", "eu-quillmere-1")
+        open_bucket(monkeypatch)
         bucket = Bucket("s3://pictures", stand_in.url)
         blobs = BucketBlobs(tmp_path / "here", bucket)
         swept = blobs.put(b"unused").sha256
