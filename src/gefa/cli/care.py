@@ -59,12 +59,13 @@ def backup(target: BackupPlace, data: DataFolder = Path("gefa-data")) -> None:
         f" ({weight(done.bytes)})"
         + (f"; {done.thinned} old generations thinned" if done.thinned else "")
     )
-    if done.lost:
-        err_console.print(
-            f"gefa: {len(done.lost)} files are lost or damaged and not in the backup."
-            " `gefa verify` lists them.",
-            markup=False,
-        )
+    _fail_for(done.lost, "and not in the backup. `gefa verify` lists them.")
+
+
+def _fail_for(lost: list[str], more: str) -> None:
+    """End the program with 1 where files were lost."""
+    if lost:
+        err_console.print(f"gefa: {len(lost)} files are lost or damaged {more}", markup=False)
         raise typer.Exit(FAILED)
 
 
@@ -94,13 +95,7 @@ def restore(
         + (f" The database that was there is in {done.aside}." if done.aside else ""),
         soft_wrap=True,
     )
-    if done.lost:
-        err_console.print(
-            f"gefa: {len(done.lost)} files are lost or damaged in the backup, too."
-            " `gefa verify --repair` makes again what can be.",
-            markup=False,
-        )
-        raise typer.Exit(FAILED)
+    _fail_for(done.lost, "in the backup, too. `gefa verify --repair` makes again what can be.")
 
 
 @app.command()

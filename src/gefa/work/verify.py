@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
+import logging
 from collections import defaultdict
 from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
 from dataclasses import dataclass, field
 
 from sqlmodel import Session
 
-from gefa.core.errors import GefaError
 from gefa.core.threads import cores
 from gefa.store.blobs import digest_of
 from gefa.store.contracts import ShowBody, enqueue
@@ -21,6 +20,7 @@ from gefa.store.store import Store
 from gefa.work.perform import perform
 from gefa.work.pool import Pool
 
+log = logging.getLogger("gefa.verify")
 Tell = Callable[[int, int], None]
 """called with how many blobs are read, and of how many"""
 
@@ -118,8 +118,10 @@ def _make_again(store: Store, broken: Iterable[Reference]) -> None:
             if task is not None and task.task  # those of uploads are forgotten once they are done
         ]
         for call in calls:
-            with suppress(GefaError):  # its original may be lost, too
+            try:
                 pool.outcome(call)
+            except Exception as error:  # its original may be lost, too; the others go on
+                log.warning("%s cannot be made again: %s", call.args[1], error)
 
 
 def _asked(session: Session, store: Store, reference: Reference) -> bool:

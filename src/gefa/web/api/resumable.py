@@ -12,7 +12,7 @@ import threading
 from base64 import b64decode
 from binascii import Error as Base64Error
 from collections.abc import AsyncIterator, Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from email.utils import format_datetime
 from pathlib import Path
 from typing import Annotated, BinaryIO
@@ -127,11 +127,11 @@ def offset(
     access = slot_opened(given, slot, authorization, Right.UPLOAD)
     begun = _begun(given, access, resumable_id)
     come = _come(given, begun)
-    if come == begun.length and not begun.upload_id:
-        # The server ended just then; or another request is at it now, and will finish it.
-        with suppress(Problem), _alone(begun.id):
+    # The server ended just then; or another request is at it now, and will finish it.
+    if come == begun.length and not begun.upload_id and begun.id not in _busy:
+        with _alone(begun.id):
             _finish(given, access, begun, given.store.pieces(begun.id))
-            given.foreman.wake()
+        given.foreman.wake()
     headers = {"Upload-Offset": str(come), "Upload-Length": str(begun.length)}
     return Response(status_code=200, headers=_tus(headers | _expires(begun) | _became(begun)))
 

@@ -313,7 +313,7 @@ def show(
 ) -> Any:
     """What became of an upload. Without a key: what is public of it, which is nothing while it is
     held."""
-    with given.store.session() as session:
+    with given.store.reading() as session:
         upload = session.get(Upload, upload_id)
         if upload is None or upload.removed is not None:
             raise Problem(404, "No such upload", "It may have been removed.")
