@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from gefa.core.cut.shown_size import ShownSize
 from gefa.core.geometry import Rect
-from gefa.core.treat.recipe import OwnQuality
+from gefa.core.treat.recipe import OwnFormats, OwnQuality
 
 
 class Origin(StrEnum):
@@ -28,7 +28,8 @@ class Cut(BaseModel):
     A slice is the canvas with a ``rect`` (canvas px); ``slice`` says which of the plan's slices it
     is: the id of an entry, as ``"0"``, or with a cell of it, as ``"0 r1-c2"``. ``entry`` is the id
     of the plan's entry for a part, or where tags or rules asked for the cut, its number among
-    theirs. ``quality`` is its own instead of its recipe's.
+    theirs. Its files lie in ``folder``, which is the beginning of its name once it is given one.
+    ``quality``, ``widths`` (px) and ``formats`` are its own instead of its recipe's.
     """
 
     model_config = ConfigDict(frozen=True)
@@ -37,11 +38,14 @@ class Cut(BaseModel):
     name: str
     recipe: str
     origin: Origin
+    folder: str = ""
     rect: Rect | None = None
     slice: str = ""
     entry: str = ""
     size: ShownSize | None = None
     quality: OwnQuality | None = None
+    widths: tuple[int, ...] | None = None
+    formats: OwnFormats | None = None
     as_file: bool = False
     strays: bool = True
 

@@ -1,18 +1,20 @@
-"""Patterns over part paths."""
+"""Patterns over the paths of parts and of sources."""
 
 from __future__ import annotations
 
 import re
 from functools import lru_cache
 
-_ANY, _WITHIN, _ONE = "**", "*", "?"
+_LEVELS, _ANY, _WITHIN, _ONE = "**/", "**", "*", "?"
+_STARS = (_LEVELS, _ANY, _WITHIN)
 Token = tuple[str, bool]
 """a character or wildcard, and whether it is a wildcard"""
 
 
 def covers(glob: str, path: str) -> bool:
     """Whether ``glob`` covers the whole ``path``: ``*`` stays within one level, ``**`` crosses
-    levels, ``?`` is one character, a backslash takes the meaning of the next one away.
+    levels, ``**/`` is any number of levels, also none; ``?`` is one character, a backslash takes
+    the meaning of the next one away.
 
     Takes time in proportion to both lengths at the most: people type patterns, files bring paths.
     """
@@ -20,17 +22,21 @@ def covers(glob: str, path: str) -> bool:
     tokens = _tokens(glob)
     reached = _skipping(tokens, reached)
     for character in path:
-        following = set()
+        following, inside = set(), set()
         for at in reached:
             if at == len(tokens):
                 continue
             token, wild = tokens[at]
-            if wild and token in (_ANY, _WITHIN):
+            if wild and token == _LEVELS:
+                inside.add(at)  # the middle of a level: nothing but a slash ends it
+                if character == "/":
+                    following.add(at + 1)
+            elif wild and token in (_ANY, _WITHIN):
                 if token == _ANY or character != "/":
                     following.add(at)
             elif (wild and character != "/") or (not wild and token == character):
                 following.add(at + 1)
-        reached = _skipping(tokens, following)
+        reached = _skipping(tokens, following) | inside
         if not reached:
             return False
     return len(tokens) in reached
@@ -42,7 +48,7 @@ def _skipping(tokens: tuple[Token, ...], reached: set[int]) -> set[int]:
     for start in reached:
         at = start
         found.add(at)
-        while at < len(tokens) and tokens[at] in ((_ANY, True), (_WITHIN, True)):
+        while at < len(tokens) and tokens[at][1] and tokens[at][0] in _STARS:
             at += 1
             found.add(at)
     return found
@@ -53,7 +59,13 @@ def escaped(path: str) -> str:
     return re.sub(r"([*?\\])", r"\\\1", path)
 
 
-@lru_cache(maxsize=512)
+def literal(glob: str) -> str | None:
+    """The one path that ``glob`` covers; None if it has wildcards, and may cover more."""
+    tokens = _tokens(glob)
+    return None if any(wild for _, wild in tokens) else "".join(token for token, _ in tokens)
+
+
+@lru_cache(maxsize=4096)
 def _tokens(glob: str) -> tuple[Token, ...]:
     found: list[Token] = []
     at = 0
@@ -61,6 +73,9 @@ def _tokens(glob: str) -> tuple[Token, ...]:
         if glob[at] == "\\" and at + 1 < len(glob):
             found.append((glob[at + 1], False))
             at += 2
+        elif glob.startswith(_LEVELS, at) and glob[at - 1 : at] in ("", "/"):
+            found.append((_LEVELS, True))
+            at += 3
         elif glob.startswith(_ANY, at):
             # More stars in a row say no more than two.
             if not found or found[-1] != (_ANY, True):

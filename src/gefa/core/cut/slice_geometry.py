@@ -49,6 +49,22 @@ def even_lines(length: int, pieces: int) -> list[int]:
     return sorted({(2 * index * length + pieces) // (2 * pieces) for index in range(1, pieces)})
 
 
+def even_spans(length: int, pieces: int, gap: int = 0, margin: int = 0) -> list[tuple[int, int]]:
+    """Equal pieces of ``length`` px, ``gap`` px apart and ``margin`` px from both ends, each as
+    where it begins and ends; they differ by one px at the most. Fewer where each would have less
+    than a px, none where the margins leave nothing."""
+    room = length - 2 * margin
+    pieces = min(pieces, (room + gap) // (1 + gap))
+    if room < 1 or pieces < 1:
+        return []
+    filled = room - gap * (pieces - 1)
+    edges = [0, *even_lines(filled, pieces), filled]
+    return [
+        (margin + start + index * gap, margin + end + index * gap)
+        for index, (start, end) in enumerate(pairwise(edges))
+    ]
+
+
 def line_at(position: int | str, length: int) -> int:
     """A guide in px, from a number of px or a text as ``"37.5%"``; clamped to the canvas."""
     if isinstance(position, str):
@@ -60,10 +76,15 @@ def cells(size: Size, across: Iterable[int], down: Iterable[int]) -> list[GridCe
     """The rectangles between lines at x = ``across`` and y = ``down`` (px), row by row."""
     columns = _edges(across, size.width)
     rows = _edges(down, size.height)
+    return crossed(list(pairwise(columns)), list(pairwise(rows)))
+
+
+def crossed(columns: Sequence[tuple[int, int]], rows: Sequence[tuple[int, int]]) -> list[GridCell]:
+    """The rectangles where columns and rows cross, row by row."""
     return [
         GridCell(row, column, Rect(left, top, right - left, bottom - top))
-        for row, (top, bottom) in enumerate(pairwise(rows), start=1)
-        for column, (left, right) in enumerate(pairwise(columns), start=1)
+        for row, (top, bottom) in enumerate(rows, start=1)
+        for column, (left, right) in enumerate(columns, start=1)
     ]
 
 

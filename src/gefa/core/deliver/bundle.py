@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from html import escape
 from pathlib import Path
 
@@ -15,24 +15,42 @@ MARKUP = "markup.html"
 
 
 def bundle(
-    manifest: Manifest, blob: Callable[[str], Path], layout: Layout | None = None
+    manifest: Manifest,
+    blob: Callable[[str], Path],
+    layouts: Mapping[str, Layout] | None = None,
 ) -> Iterator[bytes]:
-    """The zip's bytes, as they are made. ``blob`` gives the file for a SHA-256."""
+    """The zip's bytes, as they are made. ``blob`` gives the file for a SHA-256; ``layouts`` are
+    pages by the beginnings of their names."""
     stream = ZipStream(compress_type=ZIP_STORED)
     for file in manifest.files:
         stream.add_path(blob(file.sha256), file.path)
     for original in manifest.originals:
         stream.add_path(blob(original.sha256), original.path)
     texts = {MANIFEST: manifest.to_json(), MARKUP: markup_page(manifest)}
-    if layout is not None and manifest.cuts:
+    for name, layout in (layouts or {}).items():
         texts |= {
-            "layout.html": layout.html,
-            "layout.css": layout.css,
-            "layout.json": layout.json,
+            f"{name}.html": layout.html,
+            f"{name}.css": layout.css,
+            f"{name}.json": layout.json,
         }
+    if layouts and "layout" not in layouts:
+        texts["layout.html"] = layout_index(list(layouts))
     for name, text in texts.items():
         stream.add(text, name, compress_type=ZIP_DEFLATED)
     yield from stream
+
+
+def layout_index(names: Sequence[str]) -> str:
+    """A page with a link to each layout."""
+    links = "\n".join(
+        f'<li><a href="{escape(name)}.html">{escape(name.removesuffix("-layout"))}</a></li>'
+        for name in names
+    )
+    return (
+        '<!DOCTYPE html>\n<html lang="en">\n<head>\n<meta charset="utf-8">\n'
+        '<meta name="viewport" content="width=device-width">\n<title>Layouts</title>\n</head>\n'
+        f"<body>\n<ul>\n{links}\n</ul>\n</body>\n</html>\n"
+    )
 
 
 def markup_page(manifest: Manifest) -> str:

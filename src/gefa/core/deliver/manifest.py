@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from pydantic import BaseModel, ConfigDict
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, model_validator
 
 from gefa.core.cut.cut import Origin, Remark
 from gefa.core.deliver.negotiate import sent_to_large_screens
@@ -20,6 +22,7 @@ class File(BaseModel):
     model_config = ConfigDict(frozen=True)
 
     cut: str
+    source: str = ""
     path: str
     format: Format
     width: int
@@ -96,10 +99,10 @@ class Totals(BaseModel):
 
 
 class Manifest(BaseModel):
-    """``source`` is one name, or a list where several sources share the folder."""
+    """What ``sources`` made. Version 2: each cut and file names its source."""
 
-    gefa_manifest: int = 1
-    source: str | list[str]
+    gefa_manifest: int = 2
+    sources: list[str]
     files: list[File] = []
     cuts: list[CutRecord] = []
     originals: list[OriginalFile] = []
@@ -108,9 +111,18 @@ class Manifest(BaseModel):
     failed: list[Remark] = []
     warnings: list[Remark] = []
 
-    @property
-    def sources(self) -> list[str]:
-        return [self.source] if isinstance(self.source, str) else self.source
+    @model_validator(mode="before")
+    @classmethod
+    def _of_version_1(cls, told: Any) -> Any:
+        """``source`` was one name, or a list; files named their cuts only."""
+        if not isinstance(told, dict) or "source" not in told:
+            return told
+        source = told["source"]
+        of_cut = {cut.get("name"): cut.get("source", "") for cut in told.get("cuts", [])}
+        files = [{"source": of_cut.get(f.get("cut"), ""), **f} for f in told.get("files", [])]
+        rest = {key: value for key, value in told.items() if key != "source"}
+        sources = [source] if isinstance(source, str) else source
+        return {**rest, "gefa_manifest": 2, "sources": sources, "files": files}
 
     def files_by_cut(self) -> dict[str, list[File]]:
         grouped: dict[str, list[File]] = {}

@@ -5,9 +5,11 @@ In reading order:
 - ``job``: What there is to make of one cut
 - ``keys``: Names for what is made, by everything that its bytes depend on and nothing else
 - ``made``: What is known of things that were made, and where they are put and found again
+- ``naming``: Names of cuts and paths of files, given to all cuts of a run at once
 - ``prepare``: From plan × source to jobs
 - ``facts``: Measuring a cut's pixels
 - ``decide``: What is to be made of a cut
+- ``foresight``: What a job will come to, as far as that is known without making anything
 - ``variant_maker``: Making variants: what was decided is encoded, side by side
 - ``make_cut``: Making the files of one cut: the one way from a job to files
 - ``cut_warnings``: What one wants to be warned of once a cut is made

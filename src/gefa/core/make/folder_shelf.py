@@ -127,6 +127,11 @@ class FolderShelf:
         finally:
             draft.unlink(missing_ok=True)
 
+    def intact(self, key: str, path: str) -> bool:
+        """Whether the file of a key lies at that path with the bytes that it was made with."""
+        place = self._memory.places.get(key)
+        return place is not None and place.path == path and self._intact(key)
+
     # -- as the one who runs the export sees it --------------------------------------------
 
     def has(self, keys: Iterable[str]) -> bool:

@@ -19,13 +19,13 @@ USUAL_FORMATS = (Format.AVIF, Format.WEBP, Format.JPEG)
 
 
 class PlannedVariant(BaseModel):
-    """One file to make. ``key`` says everything its bytes depend on; sizes in px. ``moves`` keeps
-    all frames of an animation."""
+    """One file to make. ``key`` says everything its bytes depend on, ``path`` where it is written,
+    once that was given to it; sizes in px. ``moves`` keeps all frames of an animation."""
 
     model_config = ConfigDict(frozen=True)
 
     key: str
-    path: str
+    path: str = ""
     format: Format
     width: int
     height: int
@@ -101,9 +101,11 @@ class CutJob(BaseModel):
 
 
 class OriginalJob(BaseModel):
-    """A bitmap to be taken out of a design as it is stored, to ``path``."""
+    """A bitmap to be taken out of a design as it is stored, to ``path``, below ``folder``."""
 
     model_config = ConfigDict(frozen=True)
 
+    source: str = ""
+    folder: str = ""
     facts: OriginalFacts
-    path: str
+    path: str = ""

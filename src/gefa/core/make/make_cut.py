@@ -192,6 +192,7 @@ class _Making:
     def _file(self, variant: PlannedVariant) -> File:
         made = self._made[variant.key]
         return File(
+            source=self._job.source,
             cut=self._job.cut.name,
             path=variant.path,
             format=variant.format,

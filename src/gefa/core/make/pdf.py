@@ -21,16 +21,17 @@ MAX_PAGE_MM = 5_000.0
 """PDF viewers stop at 200 inches"""
 
 
-def pdf_of(document: Document, jobs: Iterable[CutJob]) -> bytes:
+def pdf_of(title: str, pages: Iterable[tuple[Document, CutJob]]) -> bytes:
     """Every job's cut on a page of its own, as large as it is shown: px at 96 to the inch, or at
-    the resolution of its own size."""
+    the resolution of its own size. ``pages`` are asked for one after another, so that no two
+    documents have to be open at once."""
     from fpdf import FPDF  # here: it takes as long to load as everything else together
 
     pdf = FPDF(unit="mm")
     pdf.set_auto_page_break(False)
-    pdf.set_title(document.name)
+    pdf.set_title(title)
     pdf.set_creator("Gefa")
-    for job in jobs:
+    for document, job in pages:
         image = _picture(document, job)
         dpi = job.cut.size.resolution if job.cut.size else None
         natural = job.cut.size.pixels(job.extent.size) if job.cut.size else job.extent.size

@@ -2,29 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import date
-from pathlib import Path
+
+from pydantic import ValidationError
 
 from gefa.core.cut.cut import Cut, Origin, Remark
 from gefa.core.cut.glob import covers
 from gefa.core.cut.slice_geometry import fingerprint
-from gefa.core.deliver.names import NameBook, safe
+from gefa.core.errors import PlanError
 from gefa.core.geometry import Rect, Size
 from gefa.core.make.job import CutJob, OriginalJob, PlannedVariant
 from gefa.core.make.keys import crop_of_recipe, treatment_key
+from gefa.core.make.naming import name_all
 from gefa.core.plan.gather import gather
 from gefa.core.plan.plan import Plan
+from gefa.core.plan.problems import problems_in_words
 from gefa.core.read.document import Document, Kind
-from gefa.core.read.embedded import EXTENSIONS
 from gefa.core.read.survey import PartFacts, Survey, outline, survey
 from gefa.core.treat.encode import too_large_for
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.ladder import ladder
-from gefa.core.treat.recipe import AlphaPolicy, Fit, Recipe
+from gefa.core.treat.recipe import AlphaPolicy, Fit, OwnQuality, Recipe
 
-CLASH = "another file has the name"
 LARGE_MEGAPIXELS = 40.0
 """above which a person is asked before a run"""
 
@@ -56,6 +56,20 @@ class Prepared:
 
     def leave_out(self, cut: Cut, reason: str) -> None:
         self.left_out.append(Remark(cut=cut.name, part=cut.key, reason=reason))
+
+    def rename(self, before: Sequence[CutJob]) -> None:
+        """Let remarks call cuts by the names that they were given; ``before`` are the jobs as they
+        were without."""
+        names = {
+            (old.cut.key, old.cut.name): new.cut.name
+            for old, new in zip(before, self.jobs, strict=True)
+        }
+        for kind in ("left_out", "failed", "warnings"):
+            remarks = [
+                r.model_copy(update={"cut": names.get((r.part, r.cut), r.cut)})
+                for r in getattr(self, kind)
+            ]
+            setattr(self, kind, remarks)
 
     def of(self, source: str) -> Prepared:
         """The same, with the name of the source in every remark."""
@@ -90,17 +104,45 @@ def survey_for(document: Document, plan: Plan, *, default: bool = True) -> Surve
 def prepare(
     source: Survey,
     plan: Plan,
-    names: NameBook | None = None,
     *,
     default: bool = True,
     marks: Mapping[str, str] | None = None,
 ) -> Prepared:
-    """Expand plan × source into jobs; draws and encodes nothing.
+    """What a run of one source does: ``expand``, with names."""
+    prepared = expand(source, plan, default=default, marks=marks)
+    give_names([prepared])
+    return prepared
+
+
+def give_names(run: Sequence[Prepared], taken: Collection[str] = ()) -> None:
+    """Name the cuts and files of all sources of a run. ``taken`` are paths that sources have, or
+    want, which are not in it."""
+    jobs = [job for prepared in run for job in prepared.jobs]
+    originals = [job for prepared in run for job in prepared.originals]
+    named, placed, told = name_all(jobs, originals, taken)
+    of_jobs, of_originals = iter(named), iter(placed)
+    for prepared in run:
+        before = prepared.jobs
+        prepared.jobs = [next(of_jobs) for _ in before]
+        prepared.originals = [next(of_originals) for _ in prepared.originals]
+        prepared.rename(before)
+        sources = {job.source for job in prepared.jobs}
+        prepared.warnings += [remark for remark in told if remark.source in sources]
+
+
+def expand(
+    source: Survey,
+    plan: Plan,
+    *,
+    default: bool = True,
+    marks: Mapping[str, str] | None = None,
+    folder: str = "",
+) -> Prepared:
+    """Expand plan × source into jobs that have no names yet; draws and encodes nothing.
 
     A part that could not be measured, or shows nothing, fails alone. ``marks`` gives the SHA-256
-    of the pictures that recipes lay over corners, by their names.
+    of the pictures that recipes lay over corners, by their names. Files are to lie in ``folder``.
     """
-    book = names or NameBook()
     gathered = gather(source, plan, default=default)
     prepared = Prepared(
         left_out=gathered.left_out,
@@ -112,7 +154,11 @@ def prepare(
     called: dict[str, str] = {}
     for cut in gathered.cuts:
         part = by_path[cut.part]
-        recipe = _own(plan.recipe(cut.recipe), cut)
+        try:
+            recipe = _own(plan.recipe(cut.recipe), cut)
+        except PlanError as error:
+            prepared.fail(cut, f"its exceptions do not go with the recipe {cut.recipe}: {error}")
+            continue
         if _shows_nothing(part) and cut.origin in _CHOSEN_BY_MANY:
             prepared.leave_out(cut, "it has no visible pixels")
             continue
@@ -120,20 +166,19 @@ def prepare(
         if problem:
             prepared.fail(cut, problem)
             continue
-        named = cut.model_copy(update={"name": book.cut(cut.name)})
-        called[cut.part] = named.name
-        shown = _pixels(source, part, named, recipe, prepared)
+        placed = cut.model_copy(update={"folder": folder})
+        called[cut.part] = placed.name
+        shown = _pixels(source, part, placed, recipe, prepared)
         mark = (marks or {})[recipe.mark.picture] if recipe.mark else ""
-        prepared.jobs.append(_job(source, part, shown, named, recipe, mark, book, prepared))
+        prepared.jobs.append(_job(source, part, shown, placed, recipe, mark, prepared))
     prepared.warnings += [
         Remark(cut=called.get(notice.part, notice.part), part=notice.part, reason=notice.reason)
         for notice in source.notices
     ]
     prepared.originals = [
-        OriginalJob(facts=facts, path=book.path(f"originals/{safe(facts.name)}.{{ext}}", fields))
+        OriginalJob(source=source.name, folder=folder, facts=facts)
         for facts in source.originals
         if any(_covers(entry.parts, facts.part) for entry in plan.originals)
-        for fields in ({"ext": EXTENSIONS[facts.media_type]},)
     ]
     return prepared.of(source.name)
 
@@ -151,12 +196,28 @@ def _covers(glob: str, path: str) -> bool:
 
 
 def _own(recipe: Recipe, cut: Cut) -> Recipe:
-    """The recipe with the quality that a cut has of its own."""
-    own = cut.quality
-    if isinstance(own, dict):
-        usual = {format: recipe.quality_for(format) for format in recipe.candidates}
-        own = {format: found for format, found in usual.items() if found is not None} | own
-    return recipe if own is None else recipe.model_copy(update={"quality": own})
+    """The recipe with the quality, widths and formats that a cut has of its own. PlanError where
+    they do not go together."""
+    own: dict[str, object] = {}
+    if cut.formats is not None:
+        own["formats"] = cut.formats
+    if cut.widths is not None:
+        own |= {"widths": cut.widths, "densities": (), "shown": None, "steps": None}
+    if cut.quality is not None:
+        own["quality"] = _own_quality(recipe, cut.quality)
+    if not own:
+        return recipe
+    try:
+        return Recipe.model_validate({**recipe.model_dump(), **own})
+    except ValidationError as error:
+        raise PlanError(problems_in_words(error)[0].removeprefix(": ")) from error
+
+
+def _own_quality(recipe: Recipe, own: OwnQuality) -> OwnQuality:
+    if not isinstance(own, dict):
+        return own
+    usual = {format: recipe.quality_for(format) for format in recipe.candidates}
+    return {format: found for format, found in usual.items() if found is not None} | own
 
 
 def _nothing_to_cut(source: Survey, part: PartFacts, cut: Cut, recipe: Recipe) -> str:
@@ -259,7 +320,6 @@ def _job(
     cut: Cut,
     recipe: Recipe,
     mark: str,
-    book: NameBook,
     prepared: Prepared,
 ) -> CutJob:
     variants = []
@@ -284,14 +344,7 @@ def _job(
                     prepared.fail(cut, problem)
                 continue
             moves = source.frames > 1 and FORMATS[format].moves and cut.rect is None
-            variants.append(
-                _variant(
-                    source.name, shown.fingerprint, cut, recipe, mark, size, format, book, moves
-                )
-            )
-    clashes = book.clashes()
-    if clashes:
-        prepared.warn(cut, f"{CLASH} {clashes[0]} already; see its recipe")
+            variants.append(_variant(shown.fingerprint, cut, recipe, mark, size, format, moves))
     return CutJob(
         source=source.name,
         cut=cut,
@@ -328,33 +381,17 @@ def _tell_resolution(cut: Cut, recipe: Recipe, prepared: Prepared) -> None:
 
 
 def _variant(
-    source: str,
     content: str,
     cut: Cut,
     recipe: Recipe,
     mark: str,
     size: Size,
     format: Format,
-    book: NameBook,
     moves: bool,
 ) -> PlannedVariant:
-    fields = {
-        "cut": cut.name,
-        "source": Path(source).stem,
-        "width": str(size.width),
-        "height": str(size.height),
-        "density": recipe.density_of(size.width),
-        "yyyy": f"{date.today():%Y}",
-        "mm": f"{date.today():%m}",
-        "format": format.value,
-        "ext": FORMATS[format].extension,
-    }
     quality = recipe.quality_for(format)
-    key = treatment_key(content, cut, recipe, mark, size, format, quality, moves)
-    fields["hash"] = key[:8]
     return PlannedVariant(
-        key=key,
-        path=book.path(recipe.name, fields),
+        key=treatment_key(content, cut, recipe, mark, size, format, quality, moves),
         format=format,
         width=size.width,
         height=size.height,

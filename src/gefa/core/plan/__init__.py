@@ -3,7 +3,11 @@
 In reading order:
 
 - ``plan``: The plan file: recipes, rules, cuts, slices and originals, as TOML
+- ``problems``: What is wrong with a plan or a recipe, in words, with its place
+- ``site_plan``: One plan for the site, in pieces: what all sources share, and what belongs to one
+- ``treat_many``: Recipe and tags of many sources at once, by the entries of ``[[sources]]``
 - ``gather``: Which parts become cuts
+- ``tag_words``: Exceptions in a layer's name: the words ``key=value`` after a tag
 - ``slice_cuts``: From the plan's slices to cuts
 - ``editor``: Changes to a plan, each giving a new plan: what the Cut screen does
 - ``carry_over``: Taking a plan over to the next revision of its source

@@ -61,11 +61,9 @@ class PlanEditor:
         for part in parts:
             usual = PlanEditor(editor.take_back([part]), self.source)._entries(part)
             kept = [
-                entry.model_copy(update={"quality": None, "recipe": recipe})
-                for entry, recipe in zip_longest(
-                    editor._entries(part), [entry.recipe for entry in usual]
-                )
-                if entry is not None
+                entry.model_copy(update={field: getattr(like, field) for field in _EXCEPTIONAL})
+                for entry, like in zip_longest(editor._entries(part), usual)
+                if entry is not None and like is not None
             ]
             same = _unnamed(kept) == usual and not any(entry.leave_out for entry in kept)
             asked_for = same and editor._asked_for(part)
@@ -137,12 +135,13 @@ class PlanEditor:
             return own
         self.source.part(part)
         made = gather(self.source, self.plan, default=not self.source.layered).cuts
-        seeded = [
-            CutEntry(part=part, recipe=None if cut.origin is Origin.DEFAULT else cut.recipe)
-            for cut in made
-            if cut.part == part and not cut.rect
+        seeded = [_seeded(cut) for cut in made if cut.part == part and not cut.rect]
+        named = seeded and seeded[0].name != self.source.part(part).display_name
+        kept = [
+            entry.model_copy(update={"name": entry.name if named and not at else None})
+            for at, entry in enumerate(seeded)
         ]
-        return seeded or [CutEntry(part=part)]
+        return kept or [CutEntry(part=part)]
 
     def _one(self, part: str, line: str, change: dict[str, object]) -> Plan:
         entries = self._entries(part)
@@ -194,11 +193,13 @@ class PlanEditor:
 
     # -- slices --------------------------------------------------------------------------
 
-    def split(self, columns: int, rows: int) -> Plan:
-        """Cut the canvas evenly; one column and one row take the lines away."""
-        if columns == rows == 1:
+    def split(self, columns: int, rows: int, gap: int = 0, margin: int = 0) -> Plan:
+        """Cut the canvas evenly, with ``gap`` and ``margin`` px left out; one column and one row
+        without a margin take the lines away."""
+        if columns == rows == 1 and not margin:
             return self._with_grid(None)
-        return self._with_grid(SliceEntry(split=Split(columns=columns, rows=rows)))
+        split = Split(columns=columns, rows=rows, gap=gap, margin=margin)
+        return self._with_grid(SliceEntry(split=split))
 
     def guides(self, x: Sequence[int | str], y: Sequence[int | str]) -> Plan:
         """Cut the canvas at these lines; none take the slices between lines away."""
@@ -284,6 +285,23 @@ class PlanEditor:
 
     def _with_slices(self, slices: Sequence[SliceEntry]) -> Plan:
         return self.plan.with_entries(slices=slices)
+
+
+_EXCEPTIONAL = ("recipe", "quality", "widths", "formats")
+"""what makes a cut an exception"""
+
+
+def _seeded(cut: Cut) -> CutEntry:
+    """An entry that makes the cut which a tag or a rule makes, with the words of its tag."""
+    return CutEntry(
+        part=cut.part,
+        name=cut.name,
+        recipe=None if cut.origin is Origin.DEFAULT else cut.recipe,
+        quality=cut.quality,
+        widths=cut.widths,
+        formats=cut.formats,
+        size=cut.size,
+    )
 
 
 def _unnamed(entries: Iterable[CutEntry]) -> list[CutEntry]:

@@ -9,8 +9,9 @@ from gefa.core.cut.cut import Cut, Gathered, Origin, Remark
 from gefa.core.cut.glob import covers
 from gefa.core.plan.plan import CutEntry, Plan, did_you_mean
 from gefa.core.plan.slice_cuts import add_slices
+from gefa.core.plan.tag_words import read_words
 from gefa.core.read.document import CANVAS_PATH, Kind
-from gefa.core.read.part_names import near_tags, tidied
+from gefa.core.read.part_names import near_tags, tag_name, tidied
 from gefa.core.read.survey import PartFacts, Survey
 
 FLAT_DEFAULT = "backdrop"
@@ -40,9 +41,20 @@ def gather(source: Survey, plan: Plan, *, default: bool) -> Gathered:
     if source.layered:
         found.unmatched += _unmatched_rules(source, plan)
     add_slices(source, plan, default_recipe(source, source.canvas, plan), found)
-    if default and not found.cuts and not plan.chooses:
+    if default and not found.cuts and not _chooses(plan, source):
         _add_default(source, plan, found)
     return found
+
+
+def _chooses(plan: Plan, source: Survey) -> bool:
+    """Whether the plan itself says what becomes a cut of the source. What it says for every source
+    is for designs: a flat picture has no part that it could mean."""
+    if plan.slices or plan.originals:
+        return True
+    if source.layered:
+        return bool(plan.rules or plan.cuts)
+    parts = {part.path for part in source.parts}
+    return any(entry.part in parts for entry in plan.cuts)
 
 
 def _unmatched_entry(source: Survey, path: str) -> Remark:
@@ -115,6 +127,8 @@ def _add_by_hand(
                 origin=Origin.HAND,
                 size=entry.size,
                 quality=entry.quality,
+                widths=entry.widths,
+                formats=entry.formats,
                 as_file=entry.as_file,
                 strays=entry.strays,
                 entry=entry.id,
@@ -126,7 +140,8 @@ def _add_tagged(part: PartFacts, plan: Plan, found: Gathered) -> bool:
     name = part.display_name
     _tell_near_tags(part, plan, found)
     number = 0
-    for tag in dict.fromkeys(part.tags):
+    for written in dict.fromkeys(part.tags):
+        tag = tag_name(written)
         if tag not in plan.all_recipes:
             hint = did_you_mean(tag, plan.all_recipes)
             found.warnings.append(
@@ -135,16 +150,17 @@ def _add_tagged(part: PartFacts, plan: Plan, found: Gathered) -> bool:
                 )
             )
             continue
-        first = tag == part.tags[0]
-        found.cuts.append(
-            Cut(
-                part=part.path,
-                name=name if first else f"{name}-{tag}",
-                recipe=tag,
-                origin=Origin.TAG,
-                entry=str(number),
-            )
+        first = written == part.tags[0]
+        asked = read_words(part.path, written[len(tag) :])
+        found.warnings += [_about(part.path, f"the tag #{tag}: {p}") for p in asked.problems]
+        cut = Cut(
+            part=part.path,
+            name=name if first else f"{name}-{tag}",
+            recipe=tag,
+            origin=Origin.TAG,
+            entry=str(number),
         )
+        found.cuts.append(cut.model_copy(update=asked.own))
         number += 1
     return bool(part.tags)
 

@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import re
+import threading
 import tomllib
 from collections.abc import Mapping, Sequence
 from difflib import get_close_matches
+from functools import cache
 from itertools import count
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import Annotated, Any, TypeVar
 
 import tomli_w
+from cachetools import LRUCache
 from pydantic import (
+    AfterValidator,
     BaseModel,
     BeforeValidator,
     ConfigDict,
@@ -22,10 +26,19 @@ from pydantic import (
     model_validator,
 )
 
+from gefa.core.cut.glob import covers, literal
 from gefa.core.cut.shown_size import ShownSize
 from gefa.core.errors import PlanError
 from gefa.core.geometry import Rect
-from gefa.core.treat.recipe import BUILT_IN, RECIPE_NAME, OwnQuality, Recipe
+from gefa.core.plan.problems import problems_in_words
+from gefa.core.treat.recipe import (
+    BUILT_IN,
+    RECIPE_NAME,
+    OwnFormats,
+    OwnQuality,
+    OwnWidths,
+    Recipe,
+)
 
 MAX_LINES = 2_000
 """columns, rows or guides: a slice of a few px each on the largest canvas"""
@@ -54,24 +67,58 @@ def _guide(line: object) -> object:
 
 
 Line = Annotated[int | str, BeforeValidator(_guide)]
+Glob = Annotated[str, Field(min_length=1, max_length=1000)]
+
+
+def _listed(value: object) -> object:
+    """One text is a list of one."""
+    return [value] if isinstance(value, str) else value
+
+
+def _inside(path: str) -> str:
+    """A path below the plan's folder, as people write it, with ``/`` between folders."""
+    plain = PurePosixPath(path.replace("\\", "/"))
+    if plain.is_absolute() or ".." in plain.parts or ":" in path or not path.isprintable():
+        raise ValueError(f"{path!r} is no path below the folder of the plan")
+    return "" if str(plain) == "." else str(plain)
+
+
+SourcePath = Annotated[str, Field(min_length=1, max_length=1000), AfterValidator(_inside)]
+Folder = Annotated[str, Field(max_length=400), AfterValidator(_inside)]
 
 
 class PlanModel(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
 
-class CutEntry(PlanModel):
-    """A part chosen by hand, or left out by hand although a tag or rule asks for it.
+class SourcesEntry(PlanModel):
+    """What goes for every source that one of the globs over paths covers: the first entry that
+    matches a source decides. ``recipe`` stands in for the plan's default; ``folder`` is where its
+    files lie in the out folder, instead of where the source lies."""
 
-    ``quality`` stands for this cut instead of its recipe's. ``as_file`` makes files even of what
+    files: Annotated[tuple[Glob, ...], BeforeValidator(_listed), Field(min_length=1)]
+    recipe: str | None = None
+    folder: Folder | None = None
+    tags: tuple[Annotated[str, Field(min_length=1, max_length=60)], ...] = ()
+
+
+class CutEntry(PlanModel):
+    """A part chosen by hand, or left out by hand although a tag or rule asks for it; of the
+    ``source`` at that path, or of every source that has it.
+
+    ``quality``, ``widths`` and ``formats`` stand for this cut instead of its recipe's. ``as_file``
+    makes files even of what
     CSS could draw; ``strays`` false leaves out objects that lie far off the rest of the part.
     """
 
     id: Id = ""
+    source: SourcePath | None = None
     part: str = Field(min_length=1)
     name: Name | None = None
     recipe: str | None = None
     quality: OwnQuality | None = None
+    widths: OwnWidths | None = None
+    formats: OwnFormats | None = None
     leave_out: bool = False
     size: ShownSize | None = None
     as_file: bool = False
@@ -79,19 +126,23 @@ class CutEntry(PlanModel):
 
 
 class Rule(PlanModel):
-    """A glob over part paths that makes cuts by itself; the first that matches wins."""
+    """A glob over part paths that makes cuts by itself, in the sources that the glob ``sources``
+    covers, or in all; the first that matches wins."""
 
     id: Id = ""
+    sources: Glob | None = None
     parts: str = Field(min_length=1, max_length=1000)
     recipe: str | None = None
     leave_out: bool = False
 
 
 class Split(PlanModel):
-    """An even split."""
+    """An even split: pieces ``gap`` px apart and ``margin`` px from the edges."""
 
     columns: int = Field(default=1, ge=1, le=MAX_LINES)
     rows: int = Field(default=1, ge=1, le=MAX_LINES)
+    gap: int = Field(default=0, ge=0, le=FARTHEST)
+    margin: int = Field(default=0, ge=0, le=FARTHEST)
 
     @model_validator(mode="after")
     def _countable(self) -> Split:
@@ -128,10 +179,12 @@ class CellEntry(PlanModel):
 class SliceEntry(PlanModel):
     """Many slices, by ``split`` or ``guides``; or one, by ``rect`` (x, y, width, height in px).
 
-    ``cells`` gives single slices of many a name or recipe of their own, by ``"r1-c2"``.
+    ``cells`` gives single slices of many a name or recipe of their own, by ``"r1-c2"``. It goes for
+    the ``source`` at that path, or for every one.
     """
 
     id: Id = ""
+    source: SourcePath | None = None
     split: Split | None = None
     guides: Guides | None = None
     rect: tuple[int, int, int, int] | None = None
@@ -162,22 +215,36 @@ class SliceEntry(PlanModel):
 class OriginalsEntry(PlanModel):
     """Bitmaps stored in the design, exported as stored: those of parts that the glob covers."""
 
+    sources: Glob | None = None
     parts: str = Field(default="**", min_length=1, max_length=1000)
 
 
+class CheckTable(PlanModel):
+    """Which warnings ``gefa check`` takes for errors: globs over their words. ``max_bytes`` is what
+    all files may weigh together, ``max_file_bytes`` each."""
+
+    errors: tuple[Glob, ...] = ()
+    max_bytes: int | None = Field(default=None, ge=1)
+    max_file_bytes: int | None = Field(default=None, ge=1)
+
+
 class Plan(PlanModel):
-    """What is to be made of a source. ``default`` is the recipe of cuts that name none.
+    """What is to be made of a site's sources. ``default`` is the recipe of cuts that name none,
+    ``out`` the folder of the files, from the plan's own. ``for_source`` gives what goes for one.
 
     Its entries have ids, by which edits name them: those that come without one are given one. Plan
     files do not show them.
     """
 
+    out: Folder | None = None
     default: str | None = None
+    sources: tuple[SourcesEntry, ...] = ()
     recipes: dict[str, Recipe] = Field(default_factory=dict)
     rules: tuple[Rule, ...] = ()
     cuts: tuple[CutEntry, ...] = ()
     slices: tuple[SliceEntry, ...] = ()
     originals: tuple[OriginalsEntry, ...] = ()
+    check: CheckTable = Field(default_factory=CheckTable)
 
     @field_validator("rules", "cuts", "slices")
     @classmethod
@@ -202,10 +269,40 @@ class Plan(PlanModel):
         """Names of the pictures that recipes lay over corners."""
         return {recipe.mark.picture for recipe in self.all_recipes.values() if recipe.mark}
 
-    @property
-    def chooses(self) -> bool:
-        """Whether the plan itself says what becomes a cut."""
-        return bool(self.rules or self.cuts or self.slices or self.originals)
+    def entry_for(self, source: str) -> SourcesEntry | None:
+        """What goes for the source at that path: the first entry that matches it."""
+        return _entries_by_path(self.sources).first(source)
+
+    def for_source(self, source: str) -> Plan:
+        """Only what goes for the source at that path, with its recipe as the default. Cuts that
+        name the source stand instead of those of the same part that name none; so do slices."""
+        entry = self.entry_for(source)
+        named = {cut.part for cut in self.cuts if cut.source == source}
+        sliced = any(one.source == source for one in self.slices)
+        return self.model_copy(
+            update={
+                "default": entry.recipe if entry and entry.recipe else self.default,
+                "sources": (entry,) if entry else (),
+                "rules": tuple(rule for rule in self.rules if goes_for(rule.sources, source)),
+                "cuts": tuple(
+                    cut
+                    for cut in self.cuts
+                    if cut.source == source or (cut.source is None and cut.part not in named)
+                ),
+                "slices": tuple(
+                    one for one in self.slices if one.source == (source if sliced else None)
+                ),
+                "originals": tuple(o for o in self.originals if goes_for(o.sources, source)),
+            }
+        )
+
+    def folder_for(self, source: str) -> str:
+        """Where the files of the source at that path lie in the out folder; empty for right in
+        it."""
+        entry = self.entry_for(source)
+        if entry is not None and entry.folder is not None:
+            return entry.folder
+        return source.rpartition("/")[0]
 
     def among(self, library: Mapping[str, Recipe]) -> Plan:
         """The plan with the recipes of a library beside its own, which come first."""
@@ -242,8 +339,56 @@ class Plan(PlanModel):
             raise PlanError("; ".join(problems_in_words(error)) + ".") from error
 
 
+def goes_for(glob: str | None, source: str) -> bool:
+    """Whether what has these ``sources`` goes for the one at that path."""
+    return glob is None or covers(glob, source)
+
+
+class _EntriesByPath:
+    """The entries of ``[[sources]]``, found by a path: those that name files one by one are as many
+    as the files may be."""
+
+    def __init__(self, entries: tuple[SourcesEntry, ...]) -> None:
+        self.entries = entries
+        self._literal: dict[str, int] = {}
+        self._globs: list[tuple[str, int]] = []
+        for at, entry in enumerate(entries):
+            for glob in entry.files:
+                path = literal(glob)
+                if path is None:
+                    self._globs.append((glob, at))
+                else:
+                    self._literal.setdefault(path, at)
+
+    def first(self, source: str) -> SourcesEntry | None:
+        found = self._literal.get(source, len(self.entries))
+        for glob, at in self._globs:
+            if at >= found:
+                break
+            if covers(glob, source):
+                found = at
+                break
+        return self.entries[found] if found < len(self.entries) else None
+
+
+_BY_PATH: LRUCache[int, _EntriesByPath] = LRUCache(32)
+_BY_PATH_LOCK = threading.Lock()
+
+
+def _entries_by_path(entries: tuple[SourcesEntry, ...]) -> _EntriesByPath:
+    """The same one for the same tuple: to compare thousands of entries would take as long as to
+    look through them. It keeps its tuple, whose id therefore is of no other."""
+    with _BY_PATH_LOCK:
+        known = _BY_PATH.get(id(entries))
+        if known is None or known.entries is not entries:
+            known = _BY_PATH[id(entries)] = _EntriesByPath(entries)
+        return known
+
+
 _PREFIXES = {"rules": "r", "cuts": "e", "slices": ""}
 """of ids: a slice is named by its number, as in ``"0 r1-c2"``"""
+SHARED = "s"
+"""begins the ids of entries that come from what all sources share"""
 Entry = TypeVar("Entry", CutEntry, Rule, SliceEntry)
 
 
@@ -255,7 +400,7 @@ def _named_apart(entries: tuple[Entry, ...], prefix: str) -> tuple[Entry, ...]:
     seen: set[str] = set()
     named = []
     for entry in entries:
-        own = entry.id.startswith(prefix) and entry.id not in seen and entry.id != ""
+        own = entry.id.startswith((prefix, SHARED)) and entry.id not in seen and entry.id != ""
         kept = entry if own else entry.model_copy(update={"id": f"{prefix}{next(following)}"})
         seen.add(kept.id)
         named.append(kept)
@@ -268,6 +413,14 @@ def did_you_mean(name: str, known: dict[str, Recipe]) -> str:
     if close:
         return f"Did you mean {close[0]!r}?"
     return f"There are: {', '.join(sorted(known))}."
+
+
+@cache
+def _keys() -> frozenset[str]:
+    """All keys that stand anywhere in a plan."""
+    models = (Plan, SourcesEntry, Rule, CutEntry, SliceEntry, Split, Guides, CellEntry)
+    more = (OriginalsEntry, CheckTable, Recipe, ShownSize)
+    return frozenset(name for model in (*models, *more) for name in model.model_fields)
 
 
 def load_plan(path: Path) -> Plan:
@@ -289,23 +442,7 @@ def parse_plan(text: str, file: str) -> Plan:
         raise PlanError("has lists in lists without end.", file=file) from error
     except ValidationError as error:
         raise PlanError(
-            "; ".join(problems_in_words(error)) + ".",
+            "; ".join(problems_in_words(error, text, _keys())) + ".",
             file=file,
             advice="See docs/plan-file.md for what a plan may hold.",
         ) from error
-
-
-def problems_in_words(error: ValidationError) -> list[str]:
-    """What is wrong with a plan or recipe, each with its place in it. Where there are several ways
-    to write something, it is told as what most people write: the last way."""
-    problems = error.errors()
-    told = [p for p in problems if not any(str(step).startswith("literal[") for step in p["loc"])]
-    return [_in_words(problem) for problem in told or problems]
-
-
-def _in_words(problem: Any) -> str:
-    steps = [str(step) for step in problem["loc"]]
-    place = ".".join(step for step in steps if "[" not in step and step != "Aim")
-    if problem["type"] == "extra_forbidden":
-        return f"{place} is not something a plan holds"
-    return f"{place}: {problem['msg'].removeprefix('Value error, ')}"

@@ -6,9 +6,17 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from gefa.core.cut.cut import Cut, Gathered, Origin, Remark
-from gefa.core.cut.slice_geometry import GridCell, cells, even_lines, gaps, line_at, overlaps
+from gefa.core.cut.slice_geometry import (
+    GridCell,
+    cells,
+    crossed,
+    even_spans,
+    gaps,
+    line_at,
+    overlaps,
+)
 from gefa.core.geometry import Rect, Size
-from gefa.core.plan.plan import CellEntry, Plan, SliceEntry, did_you_mean
+from gefa.core.plan.plan import CellEntry, Plan, SliceEntry, Split, did_you_mean
 from gefa.core.read.document import CANVAS_PATH
 from gefa.core.read.survey import Survey
 
@@ -21,14 +29,20 @@ MAX_TOLD = 5
 def grid(entry: SliceEntry, size: Size) -> list[GridCell]:
     """The cells of a split or of guides on a canvas of ``size`` px."""
     if entry.split is not None:
-        across = even_lines(size.width, entry.split.columns)
-        down = even_lines(size.height, entry.split.rows)
-    elif entry.guides is not None:
+        return crossed(*_spans(entry.split, size))
+    if entry.guides is not None:
         across = [line_at(line, size.width) for line in entry.guides.x]
         down = [line_at(line, size.height) for line in entry.guides.y]
-    else:
-        return []
-    return cells(size, across, down)
+        return cells(size, across, down)
+    return []
+
+
+def _spans(split: Split, size: Size) -> tuple[list[tuple[int, int]], list[tuple[int, int]]]:
+    """The columns and rows of a split."""
+    return (
+        even_spans(size.width, split.columns, split.gap, split.margin),
+        even_spans(size.height, split.rows, split.gap, split.margin),
+    )
 
 
 def add_slices(source: Survey, plan: Plan, default_recipe: str, found: Gathered) -> None:
@@ -58,16 +72,17 @@ def add_slices(source: Survey, plan: Plan, default_recipe: str, found: Gathered)
 
 def _tell_fewer_cells(entry: SliceEntry, source: Survey, found: Gathered) -> None:
     split = entry.split
-    if split is None or (split.columns <= source.width and split.rows <= source.height):
+    if split is None:
         return
-    made = f"{min(split.columns, source.width):,} × {min(split.rows, source.height):,}"
-    _warn(
-        found,
-        Path(source.name).stem,
-        entry,
-        f"a split into {split.columns:,} × {split.rows:,} makes {made} slices only: the canvas has"
-        f" {source.width:,} × {source.height:,} px",
-    )
+    columns, rows = (len(spans) for spans in _spans(split, source.size))
+    if columns == split.columns and rows == split.rows:
+        return
+    canvas = f"the canvas has {source.width:,} × {source.height:,} px"
+    if split.gap or split.margin:
+        canvas += f", less gaps of {split.gap:,} and margins of {split.margin:,}"
+    made = f"{columns:,} × {rows:,} slices only" if columns and rows else "no slice"
+    wanted = f"a split into {split.columns:,} × {split.rows:,}"
+    _warn(found, Path(source.name).stem, entry, f"{wanted} makes {made}: {canvas}")
 
 
 def _cells_cuts(

@@ -7,6 +7,7 @@ In reading order:
 - ``limits``: How large a source may be before it is refused rather than read
 - ``scratch``: A place on disk for what can be made again
 - ``survey``: A document's tree
+- ``source_paths``: What sources are called: by their paths within the site
 - ``part_names``: From a layer's name to a part's name, tags and path
 - ``likeness``: What a part roughly looks like: enough to know it again under another name
 - ``strays``: Objects so far off that they blow a part's extent up

@@ -42,7 +42,7 @@ from gefa.core.read.document import (
 )
 from gefa.core.read.likeness import likeness_of
 from gefa.core.read.limits import MAX_LAYER_BYTES, check_size
-from gefa.core.read.part_names import PathBook, one_line, split_tags
+from gefa.core.read.part_names import PathBook, one_line, split_tags, tag_name
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.strays import find_strays
 from gefa.core.threads import on_all_cores
@@ -126,7 +126,7 @@ class OpenRaster(Document):
 
     def _node(self, element: Element, kind: str, parent: str, dx: int, dy: int) -> _Node:
         label, tags = split_tags(element.get("name", ""))
-        path = self._paths.path(parent, label or (tags[0] if tags else kind))
+        path = self._paths.path(parent, label or (tag_name(tags[0]) if tags else kind))
         member = self._member_of(element.get("src", "")) if kind == "layer" else ""
         x, y = dx + _whole(element, "x"), dy + _whole(element, "y")
         opacity = _opacity(element)

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 import unicodedata
 
-_TAGS_AT_END = re.compile(r"(?:(?:^|\s)#[\w-]++)++\s*+$")
-_TAG = re.compile(r"#([\w-]+)")
+_TAGS_AT_END = re.compile(r"(?:(?:^|\s)#[\w-]++(?:\s++\w++=\S++)*+)++\s*+$")
+_TAG = re.compile(r"#([\w-]++(?:\s++\w++=\S++)*+)")
 _NEAR_TAG = re.compile(r"[#＃﹟]\s?([\w-]+)")
 """a number sign of any width before a word, wherever it stands"""
 _MAX_NAME = 300
@@ -14,12 +14,18 @@ _MAX_NAME = 300
 
 
 def split_tags(raw: str) -> tuple[str, tuple[str, ...]]:
-    """``"Skyline #backdrop #icon"`` to ``("Skyline", ("backdrop", "icon"))``."""
+    """``"Skyline #backdrop look=60 #icon"`` to ``("Skyline", ("backdrop look=60", "icon"))``: a
+    tag keeps the words ``key=value`` after it."""
     text = one_line(raw)
     found = _TAGS_AT_END.search(text)
     if not found:
         return text, ()
     return text[: found.start()].strip(), tuple(_TAG.findall(found.group()))
+
+
+def tag_name(tag: str) -> str:
+    """``"backdrop"`` of ``"backdrop look=60"``."""
+    return tag.partition(" ")[0]
 
 
 def near_tags(name: str) -> list[str]:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from pathlib import PurePosixPath
 
 from pydantic import BaseModel, ConfigDict
 
 from gefa.core.errors import PartMissing, SourceError
 from gefa.core.geometry import Rect, Size
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
+from gefa.core.read.part_names import tag_name
 from gefa.core.read.strays import in_words
 
 
@@ -54,7 +56,7 @@ class PartFacts(BaseModel):
     @property
     def display_name(self) -> str:
         """What a cut of this part is called if nobody says otherwise."""
-        return self.name or (self.tags[0] if self.tags else self.path.rpartition("/")[2])
+        return self.name or (tag_name(self.tags[0]) if self.tags else self.path.rpartition("/")[2])
 
 
 class OriginalFacts(BaseModel):
@@ -106,6 +108,16 @@ class Survey(BaseModel):
     def layered(self) -> bool:
         return len(self.parts) > 1
 
+    def called(self, name: str) -> Survey:
+        """The same of a source that was moved to another path since it was read. A canvas that is
+        called like its file goes by the new name."""
+        if name == self.name:
+            return self
+        canvas = self.canvas
+        if canvas.name == _stem(self.name):
+            canvas = canvas.model_copy(update={"name": _stem(name)})
+        return self.model_copy(update={"name": name, "parts": [canvas, *self.parts[1:]]})
+
     def part(self, path: str) -> PartFacts:
         """The part at ``path``; PartMissing if there is none."""
         for part in self.parts:
@@ -116,6 +128,10 @@ class Survey(BaseModel):
             file=self.name,
             advice="See `gefa parts` for the paths this source has.",
         )
+
+
+def _stem(name: str) -> str:
+    return PurePosixPath(name).stem or name
 
 
 def outline(document: Document) -> Survey:

@@ -8,12 +8,12 @@ import zipfile
 import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 from typing import IO
 
 from gefa.core.errors import SourceError, UnsupportedSource
-from gefa.core.read.part_names import one_line
 from gefa.core.read.sniff import HEAD_BYTES, KINDS_IN_WORDS, ZIP_START, sniff
+from gefa.core.read.source_paths import clean_path
 
 MAX_MEMBERS = 5_000
 """of a zip of sources, as many as can be brought in at once"""
@@ -24,7 +24,7 @@ _BROKEN = (zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedErro
 
 @dataclass(frozen=True, slots=True)
 class Member:
-    """A file in a zip: what people call it, and how to read it."""
+    """A file in a zip: its path there, as sources are called, and how to read it."""
 
     name: str
     info: zipfile.ZipInfo
@@ -69,8 +69,7 @@ def is_pack(path: Path) -> bool:
 
 
 def members(path: Path, file: str) -> Iterator[Member]:
-    """The files in a zip, without folders and without what systems hide in them. Two files of one
-    name in different folders keep their folder in front.
+    """The files in a zip by their paths in it, without what systems hide there.
 
     Raises SourceError if the zip is broken or unpacks to too much.
     """
@@ -92,11 +91,8 @@ def members(path: Path, file: str) -> Iterator[Member]:
             )
         if not infos:
             raise UnsupportedSource("is a zip with no files in it.", file=file)
-        last = [PurePosixPath(info.filename.replace("\\", "/")).name for info in infos]
-        for info, name in zip(infos, last, strict=True):
-            clash = last.count(name) > 1
-            full = info.filename.replace("\\", "/").strip("/").replace("/", " - ")
-            yield Member(one_line(full if clash else name) or "unnamed", info, archive)
+        for info in infos:
+            yield Member(clean_path(info.filename), info, archive)
 
 
 def _hidden(info: zipfile.ZipInfo) -> bool:
@@ -114,8 +110,9 @@ def unpack(path: Path, folder: Path) -> list[Path]:
             head = packed.read(HEAD_BYTES)
             if sniff(head) is None and not is_zip(head):
                 continue
-            target = folder / member.name.replace("/", "∕")
+            target = folder / member.name
             try:
+                target.parent.mkdir(parents=True, exist_ok=True)
                 with target.open("wb") as file:
                     file.write(head)
                     shutil.copyfileobj(packed, file)

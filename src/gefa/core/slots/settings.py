@@ -22,7 +22,7 @@ from pydantic import (
 from gefa.core.deliver.conditions import parse_sizes
 from gefa.core.errors import PlanError, SourceError
 from gefa.core.geometry import Size
-from gefa.core.plan.plan import problems_in_words
+from gefa.core.plan.problems import problems_in_words
 from gefa.core.read.sniff import FLAT_KINDS, LABELS, FileKind
 from gefa.core.treat.recipe import (
     MAX_WIDTHS,

@@ -159,6 +159,10 @@ class Aim(BaseModel):
 
 OwnQuality = Aim | dict[Format, Quality | Aim]
 """a quality of one cut's own, instead of its recipe's: for all formats, or for some"""
+OwnFormats = Literal["auto"] | tuple[Format, ...]
+"""formats of one cut's own"""
+OwnWidths = Annotated[tuple[Width, ...], Field(min_length=1, max_length=MAX_WIDTHS)]
+"""widths of one cut's own, px"""
 
 
 @dataclass(frozen=True)

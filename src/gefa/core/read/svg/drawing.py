@@ -26,7 +26,7 @@ from gefa.core.read.document import (
 from gefa.core.read.embedded import media_type_of, size_of
 from gefa.core.read.likeness import likeness_of
 from gefa.core.read.limits import MAX_PARTS, check_size
-from gefa.core.read.part_names import PathBook, split_tags
+from gefa.core.read.part_names import PathBook, split_tags, tag_name
 from gefa.core.read.strays import area, find_strays
 from gefa.core.read.svg import fonts
 from gefa.core.read.svg.costs import check_costs
@@ -133,7 +133,7 @@ class Svg(Document):
 
     def _part(self, element: Element, kind: Kind, raw: str, parent: str, line: Line) -> Part:
         name, tags = split_tags(raw)
-        path = self._paths.path(parent, name or (tags[0] if tags else kind.value))
+        path = self._paths.path(parent, name or (tag_name(tags[0]) if tags else kind.value))
         self._lines[path] = line
         children = tuple(self._parts(element, path, line)) if kind is Kind.GROUP else ()
         return Part(

@@ -1,0 +1,84 @@
+"""What is wrong with a plan or a recipe, in words, with its place."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Sequence
+from difflib import get_close_matches
+from typing import Any
+
+from pydantic import ValidationError
+
+_HEADER = re.compile(r"\s*+(\[\[?)([^\[\]]+)\]")
+_KEY = re.compile(
+    r"""\s*+((?:[\w-]++|"[^"]*"|'[^']*')(?:\s*+\.\s*+(?:[\w-]++|"[^"]*"|'[^']*'))*+)\s*+="""
+)
+_STEP = re.compile(r"""[\w-]++|"[^"]*"|'[^']*'""")
+Place = tuple[int | str, ...]
+
+
+def problems_in_words(
+    error: ValidationError, text: str = "", keys: Collection[str] = ()
+) -> list[str]:
+    """What is wrong, each with its place. Where there are several ways to write something, it is
+    told as what most people write: the last way. ``text`` is the TOML that was read, for numbers of
+    lines; ``keys`` are those that there are, for the nearest one."""
+    problems = error.errors()
+    told = [p for p in problems if not any(str(step).startswith("literal[") for step in p["loc"])]
+    return [_in_words(problem, text, keys) for problem in told or problems]
+
+
+def _in_words(problem: Any, text: str, keys: Collection[str]) -> str:
+    steps = [step for step in problem["loc"] if "[" not in str(step) and step != "Aim"]
+    place = ".".join(str(step) for step in steps)
+    line = line_of(text, tuple(steps)) if text else None
+    where = f"line {line}: {place}" if line else place
+    if problem["type"] == "extra_forbidden":
+        near = get_close_matches(str(steps[-1]), keys, n=1, cutoff=0.6)
+        hint = f"; did you mean {near[0]!r}?" if near else ""
+        return f"{where} is not something a plan holds{hint}"
+    return f"{where}: {problem['msg'].removeprefix('Value error, ')}"
+
+
+def line_of(text: str, place: Place) -> int | None:
+    """The number of the line, from 1, of what stands at a place in a TOML text, or of the nearest
+    that holds it; None if that cannot be told. Reads headers and keys only: a text in many lines
+    that looks like one of them can mislead it."""
+    best, best_line = 0, None
+    counts: dict[Place, int] = {}
+    table: Place = ()
+    for number, line in enumerate(text.splitlines(), 1):
+        header = _HEADER.match(line)
+        if header is not None:
+            table = _table(_steps(header[2]), header[1] == "[[", counts)
+            found = table
+        else:
+            key = _KEY.match(line)
+            if key is None:
+                continue
+            found = (*table, *_steps(key[1]))
+        shared = _shared(found, place)
+        if shared == len(found) and shared > best:
+            best, best_line = shared, number
+    return best_line
+
+
+def _steps(text: str) -> list[str]:
+    return [step.strip("\"'") for step in _STEP.findall(text)]
+
+
+def _table(steps: Sequence[str], repeated: bool, counts: dict[Place, int]) -> Place:
+    """Where a header leads: into the last entry of each list on its way."""
+    place: Place = ()
+    for at, step in enumerate(steps):
+        place = (*place, step)
+        if repeated and at == len(steps) - 1:
+            counts[place] = counts.get(place, -1) + 1
+        if place in counts:
+            place = (*place, counts[place])
+    return place
+
+
+def _shared(found: Place, place: Place) -> int:
+    pairs = zip(found, place, strict=False)
+    return next((at for at, (a, b) in enumerate(pairs) if a != b), min(len(found), len(place)))
