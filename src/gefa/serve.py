@@ -9,6 +9,7 @@ import socket
 import subprocess
 import sys
 import threading
+from ipaddress import ip_address
 from pathlib import Path
 from types import FrameType
 
@@ -16,6 +17,8 @@ import uvicorn
 from starlette.types import ASGIApp
 
 from gefa.core.errors import GefaError
+from gefa.store.people import has_owner
+from gefa.store.store import Store
 from gefa.web.connections import limited_connections, open_files
 
 log = logging.getLogger("gefa.serve")
@@ -60,6 +63,29 @@ class WorkerKeeper:
                 process.kill()
         if self._wanted:
             self._thread.join(timeout=5)
+
+
+def is_exposed(host: str) -> bool:
+    """Whether other machines can reach a server that listens on this address."""
+    if host == "localhost":
+        return False
+    try:
+        return not ip_address(host).is_loopback
+    except ValueError:
+        return True
+
+
+def check_owner(store: Store, host: str, data: Path) -> None:
+    """GefaError where other machines could reach a server that nobody owns."""
+    with store.reading() as session:
+        if not is_exposed(host) or has_owner(session):
+            return
+    raise GefaError(
+        f"{host or 'every address'} can be reached from other machines, so an owner is needed"
+        " first.",
+        advice=f"Add one with `gefa people add NAME --role owner --data {data}`, and open the link"
+        " that it prints once the server runs.",
+    )
 
 
 def free_port(host: str, wanted: int) -> int:

@@ -13,7 +13,7 @@ from gefa.demo.pennants import draw_pennants
 from gefa.demo.photographs import PANORAMA, SCENES, draw_panorama, draw_photograph
 from gefa.demo.poster import draw_poster
 from gefa.demo.site.fill import fill_site
-from gefa.store.keys import Right, new_key
+from gefa.store.keys import Right, SiteRight, new_key, new_site_key
 from gefa.store.slots import add_slot, slot_named
 from gefa.store.sources import bring_in
 from gefa.store.store import Store
@@ -75,9 +75,12 @@ def load_world(folder: Path, processes: int) -> None:
     store = Store(folder)
     try:
         keys = _fill(store, samples)
+        with store.changing() as session:
+            site_key = new_site_key(session, "the sample build", list(SiteRight))
     finally:
         store.close()
-    _write(folder, {"base_url": "", "slots": [{"name": name, "key": key} for name, key in keys]})
+    slots = [{"name": name, "key": key} for name, key in keys]
+    _write(folder, {"base_url": "", "site_key": site_key, "slots": slots})
 
 
 def _fill(store: Store, samples: list[Path]) -> list[tuple[str, str]]:
@@ -96,7 +99,7 @@ def _fill(store: Store, samples: list[Path]) -> list[tuple[str, str]]:
             assert slot is not None
             sent = Sent(file, blobs[file], "jpeg")
             said = Described(alt=alt, tags=[slot_name])
-            return accept(session, slot, sent, said, who="the sample website").id
+            return accept(session, slot, sent, said).id
 
         fill_site(store.folder, share)
     return keys

@@ -85,10 +85,17 @@ class TakeReport(BaseModel):
     originals: list[OriginalFile]
 
 
-class PdfBody(SourceBody):
-    """Write a PDF with a page for each cut."""
+class PdfSource(SourceBody):
+    """The cuts of one source."""
 
     jobs: list[CutJob]
+
+
+class PdfBody(BaseModel):
+    """Write a PDF with a page for each cut of some sources. ``name`` is what people call it."""
+
+    name: str
+    sources: list[PdfSource]
 
 
 class PdfReport(BaseModel):

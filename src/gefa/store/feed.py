@@ -52,10 +52,14 @@ class Page:
     next: str | None
 
 
-def feed(session: Session, wanted: FeedQuery, most: int) -> Page:
-    """The first ``most`` uploads that are wanted."""
+def feed(session: Session, wanted: FeedQuery, most: int, *, held: bool = True) -> Page:
+    """The first ``most`` uploads that are wanted; without those that are ``held`` back only what
+    everybody may see, as it is served."""
     chosen = _chosen(select(Upload), wanted)
-    total = session.exec(_chosen(select(func.count()).select_from(Upload), wanted)).one()
+    counted = _chosen(select(func.count()).select_from(Upload), wanted)
+    if not held:
+        chosen, counted = _served(chosen, wanted), _served(counted, wanted)
+    total = session.exec(counted).one()
     if wanted.after:
         chosen = chosen.where(Upload.id < wanted.after)
     found = session.exec(chosen.order_by(col(Upload.id).desc()).limit(most + 1)).all()
@@ -78,6 +82,18 @@ def _chosen(query: SelectOfScalar[Row], wanted: FeedQuery) -> SelectOfScalar[Row
     if wanted.q.strip():
         query = query.where(_mentions(wanted.q.strip()))
     return _within(query, wanted)
+
+
+def _served(query: SelectOfScalar[Row], wanted: FeedQuery) -> SelectOfScalar[Row]:
+    """Only uploads that are served."""
+    replaced = func.json_type(Upload.earlier, "$.name").is_not(None)
+    live = col(Upload.state) == UploadState.LIVE
+    # The name of a file that waits to replace another is not searched: who may not see it would
+    # learn what is in it.
+    return query.where(
+        col(Upload.removed).is_(None),
+        live & ~replaced if wanted.q.strip() else live | replaced,
+    )
 
 
 def _tagged(matches: Callable[[Any], Any]) -> Any:
@@ -103,12 +119,13 @@ def _within(query: SelectOfScalar[Row], wanted: FeedQuery) -> SelectOfScalar[Row
     return query
 
 
-def all_tags(session: Session) -> list[str]:
-    """Every tag that any upload has."""
+def all_tags(session: Session, *, held: bool = True) -> list[str]:
+    """Every tag that any upload has; without those that are ``held`` back, if so wished."""
     tag = func.json_each(Upload.tags).table_valued("value", name="tag")
-    found = session.execute(
-        sql_select(tag.c.value).select_from(join(Upload, tag, true())).distinct()
-    )
+    query = sql_select(tag.c.value).select_from(join(Upload, tag, true())).distinct()
+    if not held:
+        query = query.where(col(Upload.state) == UploadState.LIVE)
+    found = session.execute(query)
     return sorted(str(row[0]) for row in found)
 
 

@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 from sqlalchemy import delete
 from sqlmodel import Session, col, select
 
+from gefa.store.actor import actor
 from gefa.store.models import History, Step
 
 MAX_STEPS = 200
@@ -24,8 +25,11 @@ class Ways(NamedTuple):
     redo: str
 
 
-def change(session: Session, subject: str, content: dict[str, Any], said: str) -> None:
-    """Take a content as the next step; ``said`` tells people what was done."""
+def change(
+    session: Session, subject: str, content: dict[str, Any], said: str, batch: str = ""
+) -> None:
+    """Take a content as the next step; ``said`` tells people what was done. Steps of several
+    subjects that are one change have one ``batch``."""
     history = session.get(History, subject) or History(subject=subject)
     session.execute(
         delete(Step).where(
@@ -35,7 +39,16 @@ def change(session: Session, subject: str, content: dict[str, Any], said: str) -
     )
     history.number += 1
     session.add(history)
-    session.add(Step(subject=subject, number=history.number, content=content, said=said))
+    session.add(
+        Step(
+            subject=subject,
+            number=history.number,
+            content=content,
+            said=said,
+            who=actor().name,
+            batch=batch,
+        )
+    )
     session.flush()
 
 
@@ -71,17 +84,53 @@ def undo(session: Session, subject: str) -> str:
 
 def redo(session: Session, subject: str) -> str:
     """Go forward again a step that was undone; what was redone, empty if there was nothing."""
-    following = _following(session, subject)
-    if following is None:
+    after = following(session, subject)
+    if after is None:
         return ""
-    _go(session, subject, following.number)
-    return following.said
+    _go(session, subject, after.number)
+    return after.said
+
+
+def beside(session: Session, step: Step) -> list[str]:
+    """The other subjects that were changed with a step and were not changed again since."""
+    if not step.batch:
+        return []
+    found = session.exec(
+        select(Step.subject)
+        .join(
+            History,
+            (col(History.subject) == col(Step.subject)) & (col(History.number) == col(Step.number)),
+        )
+        .where(Step.batch == step.batch, Step.subject != step.subject)
+    )
+    return sorted(found)
+
+
+def undone_beside(session: Session, step: Step) -> list[str]:
+    """The other subjects in which the steps of the same batch are the next ones to be redone."""
+    if not step.batch:
+        return []
+    found = session.exec(
+        select(Step.subject)
+        .join(
+            History,
+            (col(History.subject) == col(Step.subject))
+            & (col(History.number) == col(Step.number) - 1),
+        )
+        .where(Step.batch == step.batch, Step.subject != step.subject)
+    )
+    return sorted(found)
 
 
 def ways(session: Session, subject: str) -> Ways:
-    now, after = current(session, subject), _following(session, subject)
-    back = now.said if now is not None and _can_go_back(session, now) else ""
-    return Ways(back, after.said if after else "")
+    now, after = current(session, subject), following(session, subject)
+    back = _by(now) if now is not None and _can_go_back(session, now) else ""
+    return Ways(back, _by(after) if after else "")
+
+
+def _by(step: Step) -> str:
+    """What was done, and by whom."""
+    return f"{step.said} ({step.who})" if step.who else step.said
 
 
 def forget(session: Session, subject: str) -> None:
@@ -97,7 +146,8 @@ def _go(session: Session, subject: str, number: int) -> None:
     session.flush()
 
 
-def _following(session: Session, subject: str) -> Step | None:
+def following(session: Session, subject: str) -> Step | None:
+    """The step that was undone last."""
     history = session.get(History, subject)
     return _step(session, subject, history.number + 1) if history else None
 

@@ -1,4 +1,5 @@
-"""The keys that open slots: what each may do, when it was last used, whether it still may."""
+"""Keys: those that open slots, and those of the site. What each may do, when it was last used,
+whether it still may."""
 
 from __future__ import annotations
 
@@ -11,8 +12,9 @@ from enum import StrEnum
 from sqlmodel import Session, col, select
 
 from gefa.core.errors import PlanError
-from gefa.store.models import Slot, SlotKey, now
+from gefa.store.models import SiteKey, Slot, SlotKey, now
 from gefa.store.store import USES, Store
+from gefa.store.trail import Deed, note
 
 
 class Right(StrEnum):
@@ -24,19 +26,73 @@ class Right(StrEnum):
     REVIEW = "review"
 
 
+class SiteRight(StrEnum):
+    """What a key of the site may do: bring sources in, run and remove them; look and download."""
+
+    BUILD = "build"
+    READ = "read"
+
+
 def new_key(session: Session, slot: Slot, name: str, rights: Collection[Right]) -> str:
     """A new key for the slot. Only its digest is kept: this is the one time it can be seen."""
     if not rights:
         raise PlanError("a key without any right opens nothing.", advice="Tick at least one.")
-    key = f"gefa_{secrets.token_urlsafe(24)}"
+    key = _new()
     in_order = [right.value for right in Right if right in rights]
-    session.add(
-        SlotKey(
-            slot_id=slot.id, digest=_digest(key), name=name.strip()[:80] or "a key", rights=in_order
-        )
-    )
+    named = _named(name)
+    session.add(SlotKey(slot_id=slot.id, digest=_digest(key), name=named, rights=in_order))
     session.flush()
+    note(session, Deed.KEY_MADE, slot.name, f"{named}: {', '.join(in_order)}")
     return key
+
+
+def new_site_key(session: Session, name: str, rights: Collection[SiteRight]) -> str:
+    """A new key of the site. Only its digest is kept: this is the one time it can be seen."""
+    if not rights:
+        raise PlanError("a key without any right opens nothing.", advice="Tick at least one.")
+    key, named = _new(), _named(name)
+    in_order = [right.value for right in SiteRight if right in rights]
+    session.add(SiteKey(digest=_digest(key), name=named, rights=in_order))
+    session.flush()
+    note(session, Deed.KEY_MADE, "the site", f"{named}: {', '.join(in_order)}")
+    return key
+
+
+def found_site_key(session: Session, key: str) -> SiteKey | None:
+    """The key of the site, unless it was revoked or never was."""
+    found = session.exec(select(SiteKey).where(SiteKey.digest == _digest(key))).first()
+    if found is None or found.revoked is not None:
+        return None
+    _note_use(session, found.id)
+    return found
+
+
+def site_keys(session: Session) -> Sequence[SiteKey]:
+    """The newest first."""
+    return session.exec(select(SiteKey).order_by(col(SiteKey.created).desc())).all()
+
+
+def revoke_site_key(session: Session, key_id: str) -> None:
+    """Let a key of the site open nothing any more."""
+    key = session.get(SiteKey, key_id)
+    if key is not None and key.revoked is None:
+        key.revoked = now()
+        session.add(key)
+        note(session, Deed.KEY_REVOKED, "the site", key.name)
+
+
+def _new() -> str:
+    return f"gefa_{secrets.token_urlsafe(24)}"
+
+
+def _named(name: str) -> str:
+    return name.strip()[:80] or "a key"
+
+
+def _note_use(session: Session, key_id: str) -> None:
+    uses = session.info.get(USES)
+    if isinstance(uses, dict):
+        uses[key_id] = now()
 
 
 def found_key(session: Session, key: str) -> SlotKey | None:
@@ -45,28 +101,28 @@ def found_key(session: Session, key: str) -> SlotKey | None:
     found = session.exec(select(SlotKey).where(SlotKey.digest == _digest(key))).first()
     if found is None or found.revoked is not None:
         return None
-    uses = session.info.get(USES)
-    if isinstance(uses, dict):
-        uses[found.id] = now()
+    _note_use(session, found.id)
     return found
 
 
 def note_uses(session: Session, uses: dict[str, datetime]) -> None:
     """Write down when keys were used last."""
     for key_id, time in uses.items():
-        key = session.get(SlotKey, key_id)
+        key = session.get(SlotKey, key_id) or session.get(SiteKey, key_id)
         if key is not None:
             key.used = time
             session.add(key)
 
 
-def is_key(store: Store, key: str) -> bool:
-    """Whether a key opens anything."""
+def name_of_key(store: Store, key: str) -> str | None:
+    """What a key that opens something is called; None if it opens nothing."""
     if not key:
-        return False
+        return None
     with store.reading() as session:
-        found = session.exec(select(SlotKey).where(SlotKey.digest == _digest(key))).first()
-    return found is not None and found.revoked is None
+        of_slot = session.exec(select(SlotKey).where(SlotKey.digest == _digest(key))).first()
+        of_site = session.exec(select(SiteKey).where(SiteKey.digest == _digest(key))).first()
+    found = of_slot or of_site
+    return found.name if found is not None and found.revoked is None else None
 
 
 def keys_of(session: Session, slot: Slot) -> Sequence[SlotKey]:
@@ -81,6 +137,7 @@ def revoke(session: Session, slot: Slot, key_id: str) -> None:
     if key is not None and key.slot_id == slot.id and key.revoked is None:
         key.revoked = now()
         session.add(key)
+        note(session, Deed.KEY_REVOKED, slot.name, key.name)
 
 
 def _digest(key: str) -> str:

@@ -31,11 +31,11 @@ def as_utc(time: datetime) -> datetime:
     return time if time.tzinfo else time.replace(tzinfo=UTC)
 
 
-def _time() -> Any:
+def time_field() -> Any:
     return Field(default_factory=now, sa_type=DateTime(timezone=True))
 
 
-def _json(default: Any) -> Any:
+def json_field(default: Any) -> Any:
     return Field(default_factory=default, sa_column=Column(JSON, nullable=False))
 
 
@@ -75,15 +75,22 @@ class UploadState(StrEnum):
 
 
 class Source(SQLModel, table=True):
-    """A file somebody brought in, known by its name. ``watched`` is a folder of the server where a
-    file of that name is waited for."""
+    """A file somebody brought in, known by its name, which is its path within the site. ``watched``
+    is a folder of the server where a file of that name is waited for. One that was ``removed`` can
+    be had back for a while."""
 
     __tablename__ = "source"
 
     id: str = Field(default_factory=new_id, primary_key=True)
     name: str = Field(unique=True, max_length=400)
-    created: datetime = _time()
+    created: datetime = time_field()
     watched: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    removed: datetime | None = Field(default=None, sa_type=DateTime(timezone=True), index=True)
+
+    @property
+    def folder(self) -> str:
+        """Empty for the site's own folder."""
+        return self.name.rpartition("/")[0]
 
 
 class Revision(SQLModel, table=True):
@@ -101,17 +108,18 @@ class Revision(SQLModel, table=True):
     format: str
     state: RevisionState = RevisionState.READING
     problem: str = ""
-    survey: dict[str, Any] = _json(dict)
-    preview: dict[str, Any] = _json(dict)
+    survey: dict[str, Any] = json_field(dict)
+    preview: dict[str, Any] = json_field(dict)
     changes: dict[str, Any] = Field(
         default_factory=dict, sa_column=Column(JSON, nullable=False, server_default="{}")
     )
-    created: datetime = _time()
+    created: datetime = time_field()
 
 
 class Step(SQLModel, table=True):
-    """What something was made by a change; ``said`` tells what was done. ``subject`` names a plan,
-    a recipe, the settings of a slot or of the site; see ``store.history``."""
+    """What something was made by a change; ``said`` tells what was done, ``who`` by whom.
+    ``subject`` names a plan, a recipe, the settings of a slot or of the site; steps of one
+    ``batch`` were made at once. See ``store.history``."""
 
     __tablename__ = "step"
     __table_args__ = (UniqueConstraint("subject", "number"),)
@@ -119,9 +127,11 @@ class Step(SQLModel, table=True):
     id: str = Field(default_factory=new_id, primary_key=True)
     subject: str
     number: int
-    content: dict[str, Any] = _json(dict)
+    content: dict[str, Any] = json_field(dict)
     said: str = ""
-    created: datetime = _time()
+    who: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    batch: str = Field(default="", index=True, sa_column_kwargs={"server_default": ""})
+    created: datetime = time_field()
 
 
 class History(SQLModel, table=True):
@@ -140,32 +150,74 @@ class StoredRecipe(SQLModel, table=True):
 
     id: str = Field(default_factory=new_id, primary_key=True)
     name: str = Field(unique=True, max_length=60)
-    content: dict[str, Any] = _json(dict)
-    changed: datetime = _time()
+    content: dict[str, Any] = json_field(dict)
+    changed: datetime = time_field()
 
 
 class Run(SQLModel, table=True):
-    """One batch. ``said`` holds what was left out, failed or warned about before any job,
-    ``totals`` the sums of a finished run."""
+    """One batch over one or many sources. ``plan`` has the recipes that they share, ``said`` what
+    was left out, failed or warned about before any job, ``totals`` the sums of a finished run;
+    ``who`` started it."""
 
     __tablename__ = "run"
 
     id: str = Field(default_factory=new_id, primary_key=True)
-    source_id: str = Field(foreign_key="source.id", index=True)
-    revision_id: str = Field(foreign_key="revision.id")
-    plan: dict[str, Any] = _json(dict)
-    said: dict[str, Any] = _json(dict)
-    totals: dict[str, Any] = _json(dict)
-    created: datetime = _time()
+    plan: dict[str, Any] = json_field(dict)
+    said: dict[str, Any] = json_field(dict)
+    totals: dict[str, Any] = json_field(dict)
+    who: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    created: datetime = time_field()
     finished: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
+    stopped: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
+
+
+class RunSource(SQLModel, table=True):
+    """A source of a run, in the revision that it had, with its own ``plan``, and called as it was
+    then. ``basis`` and ``recipes`` are what the run depended on, see ``store.standing``; ``basis``
+    is empty where it did not run all that the plan says. The sums are of a finished run: ``served``
+    and ``baseline`` as in ``Totals``, in bytes."""
+
+    __tablename__ = "run_source"
+
+    run_id: str = Field(foreign_key="run.id", primary_key=True)
+    source_id: str = Field(foreign_key="source.id", primary_key=True, index=True)
+    revision_id: str = Field(foreign_key="revision.id")
+    name: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    plan: dict[str, Any] = json_field(dict)
+    basis: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    recipes: dict[str, str] = Field(
+        default_factory=dict, sa_column=Column(JSON, nullable=False, server_default="{}")
+    )
+    cuts: int = Field(default=0, sa_column_kwargs={"server_default": "0"})
+    files: int = Field(default=0, sa_column_kwargs={"server_default": "0"})
+    bytes: int = Field(default=0, sa_column_kwargs={"server_default": "0"})
+    served: int = Field(default=0, sa_column_kwargs={"server_default": "0"})
+    baseline: int = Field(default=0, sa_column_kwargs={"server_default": "0"})
+    failed: bool = Field(default=False, sa_column_kwargs={"server_default": "0"})
+
+
+class Outlook(SQLModel, table=True):
+    """What a run of a source would make, as it was worked out last; ``basis`` and ``recipes`` are
+    what that depended on, see ``store.standing``. ``bytes`` are expected ones."""
+
+    __tablename__ = "outlook"
+
+    source_id: str = Field(foreign_key="source.id", primary_key=True)
+    basis: str = ""
+    recipes: dict[str, str] = json_field(dict)
+    cuts: int = 0
+    files: int = 0
+    bytes: int = 0
+    problem: str = ""
 
 
 class Task(SQLModel, table=True):
     """Something for a worker. ``task`` is all it needs; ``report`` what it answered.
 
-    ``topic`` finds a job that is looked for again and again. ``name`` is what people call it,
-    ``planned`` how many files it will make, ``cost`` how much work that is, in units that only
-    compare; ``sent`` counts how often it went into the queue.
+    ``source_id`` is the source of a job of a run; ``topic`` finds a job that is looked for again
+    and again. ``name`` is what people call it, ``planned`` how many files it will make, ``cost``
+    how much work that is, in units that only compare; ``sent`` counts how often it went into the
+    queue.
     """
 
     __tablename__ = "job"
@@ -177,16 +229,17 @@ class Task(SQLModel, table=True):
     run_id: str | None = Field(default=None, foreign_key="run.id", index=True)
     revision_id: str | None = Field(default=None, foreign_key="revision.id", index=True)
     upload_id: str | None = Field(default=None, foreign_key="upload.id", index=True)
+    source_id: str | None = Field(default=None, index=True)
     topic: str = Field(default="", index=True, sa_column_kwargs={"server_default": ""})
     position: int = 0
     name: str = ""
     planned: int = 0
     cost: float = 0.0
-    task: dict[str, Any] = _json(dict)
-    report: dict[str, Any] = _json(dict)
+    task: dict[str, Any] = json_field(dict)
+    report: dict[str, Any] = json_field(dict)
     problem: str = ""
     sent: int = 0
-    created: datetime = _time()
+    created: datetime = time_field()
 
 
 class Variant(SQLModel, table=True):
@@ -245,7 +298,7 @@ class FactsEntry(SQLModel, table=True):
     __tablename__ = "cut_facts"
 
     key: str = Field(primary_key=True)
-    facts: dict[str, Any] = _json(dict)
+    facts: dict[str, Any] = json_field(dict)
     used: datetime = Field(
         default_factory=now, sa_type=DateTime(timezone=True), index=True, nullable=False
     )
@@ -257,7 +310,7 @@ class Installation(SQLModel, table=True):
     __tablename__ = "installation"
 
     id: str = Field(default_factory=new_id, primary_key=True)
-    alive: datetime = _time()
+    alive: datetime = time_field()
 
 
 class Site(SQLModel, table=True):
@@ -266,7 +319,7 @@ class Site(SQLModel, table=True):
     __tablename__ = "site"
 
     id: str = Field(default="site", primary_key=True)
-    defaults: dict[str, Any] = _json(dict)
+    defaults: dict[str, Any] = json_field(dict)
 
 
 class Slot(SQLModel, table=True):
@@ -277,9 +330,9 @@ class Slot(SQLModel, table=True):
 
     id: str = Field(default_factory=new_id, primary_key=True)
     name: str = Field(unique=True, max_length=60)
-    own: dict[str, Any] = _json(dict)
+    own: dict[str, Any] = json_field(dict)
     secret: str = ""
-    created: datetime = _time()
+    created: datetime = time_field()
 
 
 class SlotKey(SQLModel, table=True):
@@ -291,8 +344,23 @@ class SlotKey(SQLModel, table=True):
     slot_id: str = Field(foreign_key="slot.id", index=True)
     digest: str = Field(unique=True)
     name: str = Field(default="", max_length=80)
-    rights: list[str] = _json(list)
-    created: datetime = _time()
+    rights: list[str] = json_field(list)
+    created: datetime = time_field()
+    used: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
+    revoked: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
+
+
+class SiteKey(SQLModel, table=True):
+    """A key to the site's sources and runs; only its SHA-256 is kept. ``rights`` are SiteRight
+    values."""
+
+    __tablename__ = "site_key"
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    digest: str = Field(unique=True)
+    name: str = Field(default="", max_length=80)
+    rights: list[str] = json_field(list)
+    created: datetime = time_field()
     used: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
     revoked: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
 
@@ -300,7 +368,7 @@ class SlotKey(SQLModel, table=True):
 class Upload(SQLModel, table=True):
     """A picture somebody uploaded to a slot.
 
-    ``who`` is the name of the key, or who it was by hand. The focal point is 0..1 each way;
+    ``who`` is the name of the key or of the person. The focal point is 0..1 each way;
     ``suggested`` is where it is until somebody chooses. ``treatment`` names what its files were
     made by; ``said`` is what there is to tell of them. ``preview`` is the blob of a picture to look
     at, ``tiny`` a data URI to stand in. ``request`` finds it again when it is sent twice;
@@ -346,7 +414,7 @@ class Upload(SQLModel, table=True):
     earlier: dict[str, Any] = Field(
         default_factory=dict, sa_column=Column(JSON, nullable=False, server_default="{}")
     )
-    created: datetime = _time()
+    created: datetime = time_field()
     removed: datetime | None = Field(default=None, sa_type=DateTime(timezone=True), index=True)
 
 
@@ -361,9 +429,9 @@ class Resumable(SQLModel, table=True):
     key_id: str
     who: str = ""
     length: int
-    described: dict[str, Any] = _json(dict)
+    described: dict[str, Any] = json_field(dict)
     upload_id: str | None = None
-    created: datetime = _time()
+    created: datetime = time_field()
 
 
 class Notification(SQLModel, table=True):
@@ -381,4 +449,4 @@ class Notification(SQLModel, table=True):
     due: datetime | None = Field(default_factory=now, sa_type=DateTime(timezone=True), index=True)
     told: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
     problem: str = ""
-    created: datetime = _time()
+    created: datetime = time_field()

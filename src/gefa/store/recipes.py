@@ -8,6 +8,7 @@ from gefa.core.errors import PlanError
 from gefa.core.treat.recipe import BUILT_IN, RECIPE_NAME, Recipe
 from gefa.store import history
 from gefa.store.models import StoredRecipe, now
+from gefa.store.trail import Deed, note
 
 
 def library(session: Session) -> dict[str, Recipe]:
@@ -23,7 +24,7 @@ def shelf_of_recipes(session: Session) -> dict[str, Recipe]:
     return {**BUILT_IN, **library(session)}
 
 
-def save_recipe(session: Session, name: str, recipe: Recipe, said: str) -> None:
+def save_recipe(session: Session, name: str, recipe: Recipe, said: str, batch: str = "") -> None:
     """Keep a recipe under a name; its content so far can be gone back to. PlanError where the
     name is none."""
     if not RECIPE_NAME.fullmatch(name):
@@ -35,18 +36,26 @@ def save_recipe(session: Session, name: str, recipe: Recipe, said: str) -> None:
     before = Recipe.model_validate(stored.content) if stored.content else BUILT_IN.get(name)
     if before == recipe:
         return
-    _step(session, stored, content, said)
+    _step(session, stored, content, said, batch)
 
 
-def remove_recipe(session: Session, name: str) -> None:
+def remove_recipe(session: Session, name: str, said: str = "", batch: str = "") -> None:
     """Take a stored recipe away: a built-in one is as it was, another is gone until undone."""
     stored = _stored(session, name)
     if stored is not None and stored.content:
-        _step(session, stored, {}, "Removed it" if name not in BUILT_IN else "Took it all back")
+        told = said or ("Removed it" if name not in BUILT_IN else "Took it all back")
+        _step(session, stored, {}, told, batch)
 
 
-def _step(session: Session, stored: StoredRecipe, content: dict[str, object], said: str) -> None:
-    history.change(session, _subject(stored.name), content, said)
+def _step(
+    session: Session,
+    stored: StoredRecipe,
+    content: dict[str, object],
+    said: str,
+    batch: str,
+) -> None:
+    history.change(session, _subject(stored.name), content, said, batch)
+    note(session, Deed.RECIPE_CHANGED, stored.name, said)
     _show(session, stored, content)
 
 
@@ -62,13 +71,22 @@ def _subject(name: str) -> str:
 
 def undo_recipe(session: Session, name: str) -> str:
     """Go back to the content before; what was undone, empty if there was nothing."""
+    return _gone(session, name, history.undo(session, _subject(name)), "Undone")
+
+
+def redo_recipe(session: Session, name: str) -> str:
+    """Go forward again to the content that was undone; empty if there was none."""
+    return _gone(session, name, history.redo(session, _subject(name)), "Redone")
+
+
+def _gone(session: Session, name: str, said: str, how: str) -> str:
     stored = _stored(session, name)
-    undone = history.undo(session, _subject(name))
-    if stored is None or not undone:
+    if stored is None or not said:
         return ""
     step = history.current(session, _subject(name))
     _show(session, stored, step.content if step else {})
-    return undone
+    note(session, Deed.RECIPE_CHANGED, name, f"{how}: {said}")
+    return said
 
 
 def can_undo(session: Session, name: str) -> str:

@@ -5,25 +5,56 @@ from __future__ import annotations
 from sqlalchemy import delete
 from sqlmodel import Session, col, select
 
-from gefa.store.models import Revision, Run, Source, Task, Variant
-from gefa.store.sources import forget_plan
+from gefa.store.models import Outlook, Revision, Run, RunSource, Source, Task, Variant
+from gefa.store.plans import forget_plan
+from gefa.store.run_manifest import sources_of
+from gefa.store.runs import count_anew, name_of, runs_with
+from gefa.store.trail import Deed, note
 
 
 def remove_run(session: Session, run: Run) -> None:
     """Forget a run and what it made; what is still to be done of it is not done any more."""
+    note(session, Deed.RUN_REMOVED, name_of(session, run), f"of {run.created:%Y-%m-%d %H:%M}")
+    _forget_run(session, run)
+
+
+def _forget_run(session: Session, run: Run) -> None:
     session.execute(delete(Variant).where(col(Variant.run_id) == run.id))
     session.execute(delete(Task).where(col(Task.run_id) == run.id))
+    session.execute(delete(RunSource).where(col(RunSource.run_id) == run.id))
+    session.flush()
     session.delete(run)
     session.flush()
 
 
+def _forget_in_run(session: Session, run: Run, source: Source) -> None:
+    if len(sources_of(session, run)) == 1:
+        _forget_run(session, run)
+        return
+    jobs = select(Task.id).where(Task.run_id == run.id, Task.source_id == source.id)
+    session.execute(delete(Variant).where(col(Variant.job_id).in_(jobs)))
+    session.execute(
+        delete(Task).where(col(Task.run_id) == run.id, col(Task.source_id) == source.id)
+    )
+    session.execute(
+        delete(RunSource).where(
+            col(RunSource.run_id) == run.id, col(RunSource.source_id) == source.id
+        )
+    )
+    session.flush()
+    count_anew(session, run)
+
+
 def remove_source(session: Session, source: Source) -> None:
-    """Forget a source with its revisions, its plan and its runs."""
-    for run in session.exec(select(Run).where(Run.source_id == source.id)).all():
-        remove_run(session, run)
+    """Forget a source with its revisions, its plan, and what runs made of it; runs of nothing else
+    go too."""
+    for run in runs_with(session, source):
+        _forget_in_run(session, run, source)
     revisions = select(Revision.id).where(Revision.source_id == source.id)
     session.execute(delete(Task).where(col(Task.revision_id).in_(revisions)))
+    session.execute(delete(Outlook).where(col(Outlook.source_id) == source.id))
     session.execute(delete(Revision).where(col(Revision.source_id) == source.id))
     forget_plan(session, source)
+    note(session, Deed.SOURCE_REMOVED, source.name)
     session.delete(source)
     session.flush()

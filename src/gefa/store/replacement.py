@@ -41,7 +41,7 @@ def public_view(upload: Upload, *, words: bool = False) -> Upload:
     """An upload as everybody may know it, not to be stored: what is served, and nothing of what
     waits for a decision. With ``words``, what is said of the newest file, but not how it looks."""
     seen = Upload.model_validate(upload.model_dump())
-    if upload.state is UploadState.LIVE:
+    if upload.state is UploadState.LIVE and not upload.earlier:
         return seen
     if upload.earlier:
         for name, value in upload.earlier.items():

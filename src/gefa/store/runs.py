@@ -1,92 +1,166 @@
-"""Runs: started from a plan, and gathered up again into a manifest."""
+"""Runs: started from a plan, stopped, tried again, and told what they were."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple
 
+from sqlalchemy import func
 from sqlalchemy import select as sql_select
 from sqlmodel import Session, col, select
 
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import File, Manifest
 from gefa.core.make.job import CutJob
-from gefa.core.make.made import MadeVariant
 from gefa.core.make.prepare import Prepared
-from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import FORMATS
-from gefa.store import ledger
-from gefa.store.contracts import CutBody, PdfBody, SourceBody, TakeBody, TakeReport, enqueue
-from gefa.store.models import Revision, Run, Source, Task, TaskKind, TaskState, Variant, now
+from gefa.store.actor import actor
+from gefa.store.contracts import (
+    CutBody,
+    PdfBody,
+    PdfSource,
+    SourceBody,
+    TakeBody,
+    enqueue,
+)
+from gefa.store.models import (
+    Run,
+    RunSource,
+    Source,
+    Task,
+    TaskKind,
+    TaskState,
+    Variant,
+    now,
+)
 from gefa.store.on_demand_jobs import requeue
-from gefa.store.sources import prepared_for
+from gefa.store.run_choice import Chosen, PlannedRun
+from gefa.store.run_manifest import divided_by_source, jobs_of, manifest_of, sources_of
+from gefa.store.standing import Bases
+from gefa.store.trail import Deed, note
 
 
 def start_run(
-    session: Session,
-    source: Source,
-    revision: Revision,
-    plan: Plan,
-    left: frozenset[str] = frozenset(),
+    session: Session, planned: PlannedRun, refused: Sequence[Remark] = (), *, whole: bool = True
 ) -> Run:
-    """Queue a job for every cut of the plan, but for those whose names are in ``left``. A plan
-    with no cuts makes a finished run."""
-    prepared = prepared_for(session, source, revision, plan)
-    for job in prepared.jobs:
-        if job.cut.name in left:
-            reason = f"it would be {job.megapixels:,.0f} megapixels"
-            prepared.left_out.append(Remark(cut=job.cut.name, reason=reason))
-    prepared.jobs = [job for job in prepared.jobs if job.cut.name not in left]
-    said = {
-        "left_out": prepared.left_out,
-        "failed": prepared.failed,
-        "warnings": prepared.warnings,
-    }
-    if prepared.gaps:
-        said["warnings"] = [*prepared.warnings, Remark(cut="slices", reason=prepared.gaps)]
+    """Queue a job for every cut of a planned run. One with no cuts is finished at once. ``refused``
+    sources are told as failed; a run is not ``whole`` where it is of other things than the plan
+    says of its sources."""
+    said: dict[str, list[Remark]] = {"left_out": [], "failed": [*refused], "warnings": []}
+    for prepared in planned.prepared:
+        said["left_out"] += prepared.left_out
+        said["failed"] += prepared.failed
+        said["warnings"] += prepared.warnings
+        if prepared.gaps:
+            said["warnings"].append(Remark(cut="slices", reason=prepared.gaps))
     run = Run(
-        source_id=source.id,
-        revision_id=revision.id,
-        plan=plan.model_dump(mode="json"),
+        plan=Plan(recipes=planned.recipes).model_dump(mode="json"),
         said={key: [r.model_dump() for r in remarks] for key, remarks in said.items()},
+        who=actor().name,
     )
     session.add(run)
     session.flush()
-    told = SourceBody(blob=revision.blob, name=source.name)
-    for position, cut_job in enumerate(prepared.jobs):
-        _queue_cut(session, run, told, cut_job, position)
-    if prepared.originals:
-        _queue_originals(session, run, told, prepared)
-    if not prepared.jobs and not prepared.originals:
+    bases = Bases(session)
+    position = 0
+    for one, prepared in zip(planned.chosen, planned.prepared, strict=True):
+        own = {n: r for n, r in one.plan.recipes.items() if planned.recipes.get(n) != r}
+        plan = one.plan.model_copy(update={"recipes": own})
+        basis = bases.of(one.revision, one.source, one.plan, prepared.jobs) if whole else None
+        session.add(
+            RunSource(
+                run_id=run.id,
+                source_id=one.source.id,
+                revision_id=one.revision.id,
+                name=one.source.name,
+                plan=plan.model_dump(mode="json", exclude_defaults=True),
+                basis=basis.digest if basis else "",
+                recipes=dict(basis.recipes) if basis else {},
+            )
+        )
+        position = _queue(session, run, one, prepared, position)
+    cuts = sum(len(prepared.jobs) for prepared in planned.prepared)
+    note(session, Deed.RUN_STARTED, _called(planned.chosen), f"{cuts} cuts")
+    session.flush()
+    if not position:
         finish(session, run)
     return run
 
 
-def _queue_cut(
-    session: Session, run: Run, told: SourceBody, cut_job: CutJob, position: int
-) -> None:
-    enqueue(
-        session,
-        CutBody(**told.model_dump(), job=cut_job),
-        run_id=run.id,
-        position=position,
-        name=cut_job.cut.name,
-        planned=len(cut_job.expected),
-        cost=sum(v.size.megapixels * FORMATS[v.format].cost for v in cut_job.expected),
-    )
+def _called(chosen: Sequence[Chosen]) -> str:
+    return chosen[0].source.name if len(chosen) == 1 else f"{len(chosen)} sources"
 
 
-def _queue_originals(session: Session, run: Run, told: SourceBody, prepared: Prepared) -> None:
-    enqueue(
-        session,
-        TakeBody(**told.model_dump(), jobs=prepared.originals),
-        run_id=run.id,
-        position=len(prepared.jobs),
-        name="originals",
-        planned=len(prepared.originals),
-        cost=len(prepared.originals) / 10,
-    )
+def _queue(session: Session, run: Run, one: Chosen, prepared: Prepared, position: int) -> int:
+    """Queue the jobs of one source; the position of the next."""
+    told = SourceBody(blob=one.revision.blob, name=one.source.name)
+    for job in prepared.jobs:
+        enqueue(
+            session,
+            CutBody(**told.model_dump(), job=job),
+            run_id=run.id,
+            source_id=one.source.id,
+            position=position,
+            name=job.cut.name,
+            planned=len(job.expected),
+            cost=sum(v.size.megapixels * FORMATS[v.format].cost for v in job.expected),
+        )
+        position += 1
+    if prepared.originals:
+        enqueue(
+            session,
+            TakeBody(**told.model_dump(), jobs=prepared.originals),
+            run_id=run.id,
+            source_id=one.source.id,
+            position=position,
+            name=f"originals of {one.source.name}",
+            planned=len(prepared.originals),
+            cost=len(prepared.originals) / 10,
+        )
+        position += 1
+    return position
+
+
+def runs_with(session: Session, source: Source) -> Sequence[Run]:
+    """All runs of a source, also of others beside it."""
+    return session.exec(
+        select(Run)
+        .join(RunSource, col(RunSource.run_id) == col(Run.id))
+        .where(RunSource.source_id == source.id)
+    ).all()
+
+
+def count_anew(session: Session, run: Run) -> None:
+    """Let the sums of a run be of what is left of it; it is finished if nothing else is to be
+    done."""
+    still_open = any(job.state is TaskState.QUEUED for job in jobs_of(session, run.id))
+    if run.finished is None and not still_open:
+        finish(session, run)
+    elif run.finished is not None:
+        run.totals = manifest_of(session, run).totals().model_dump()
+        session.add(run)
+
+
+def stop_run(session: Session, run: Run) -> int:
+    """Make no more of a run: what was made so far is kept. How many cuts are not made."""
+    if run.finished is not None:
+        return 0
+    waiting = [job for job in jobs_of(session, run.id) if job.state is TaskState.QUEUED]
+    for job in waiting:
+        session.delete(job)
+    run.stopped = now()
+    left = [Remark(cut=job.name, reason="the run was stopped").model_dump() for job in waiting]
+    run.said = {**run.said, "left_out": [*run.said.get("left_out", []), *left]}
+    session.flush()
+    finish(session, run)
+    note(session, Deed.RUN_STOPPED, name_of(session, run), f"{len(waiting)} jobs")
+    return len(waiting)
+
+
+def name_of(session: Session, run: Run) -> str:
+    """What people call a run: its source, or how many they are."""
+    names = [own.name for _, own in sources_of(session, run)]
+    return names[0] if len(names) == 1 else f"{len(names):,} sources"
 
 
 def ask_for_pdf(session: Session, run: Run) -> Task:
@@ -94,15 +168,19 @@ def ask_for_pdf(session: Session, run: Run) -> Task:
     known = pdf_task(session, run)
     if known is not None and known.state is not TaskState.FAILED:
         return known
-    jobs = [
-        CutBody.model_validate(task.task).job
+    bodies = [
+        CutBody.model_validate(task.task)
         for task in jobs_of(session, run.id)
         if task.kind is TaskKind.CUT
     ]
+    by_source: dict[tuple[str, str], list[CutJob]] = {}
+    for one in bodies:
+        by_source.setdefault((one.blob, one.name), []).append(one.job)
     body = PdfBody(
-        blob=session.get_one(Revision, run.revision_id).blob,
-        name=session.get_one(Source, run.source_id).name,
-        jobs=jobs,
+        name=name_of(session, run),
+        sources=[
+            PdfSource(blob=blob, name=name, jobs=jobs) for (blob, name), jobs in by_source.items()
+        ],
     )
     task = enqueue(session, body, run_id=run.id, position=-1, name="PDF")
     session.flush()
@@ -117,12 +195,6 @@ def pdf_task(session: Session, run: Run) -> Task | None:
         .order_by(col(Task.id).desc())
         .limit(1)
     ).first()
-
-
-def jobs_of(session: Session, run_id: str) -> Sequence[Task]:
-    return session.exec(
-        select(Task).where(Task.run_id == run_id).order_by(col(Task.position))
-    ).all()
 
 
 class JobOutlook(NamedTuple):
@@ -147,49 +219,88 @@ def outlook(session: Session, run_id: str) -> list[JobOutlook]:
 
 
 def finish(session: Session, run: Run) -> None:
-    """Note that a run has no open job any more, and its sums."""
+    """Note that a run has no open job any more, and its sums, also of each source."""
     run.finished = now()
-    run.said = {**run.said, "dropped": _dropped(session, run)}
-    run.totals = manifest_of(session, run).totals().model_dump()
+    made = manifest_of(session, run)
+    run.said = {**run.said, "dropped": _dropped(session, run, made)}
+    run.totals = made.totals().model_dump()
     session.add(run)
+    _note_sums(session, run, made)
 
 
-def _dropped(session: Session, run: Run) -> list[dict[str, str]]:
-    """What the run before made of the same source and this one does not make any more."""
-    before = session.exec(
-        select(Run)
-        .where(
-            Run.source_id == run.source_id,
-            col(Run.finished).is_not(None),
-            col(Run.created) < run.created,
-        )
-        .order_by(col(Run.created).desc())
-        .limit(1)
-    ).first()
-    if before is None:
+def _note_sums(session: Session, run: Run, made: Manifest) -> None:
+    by_source = divided_by_source(made)
+    for _, own in sources_of(session, run):
+        mine = by_source.get(own.name, Manifest(sources=[]))
+        totals = mine.totals()
+        own.cuts, own.files, own.bytes = totals.cuts, len(mine.files), totals.bytes
+        own.served, own.baseline = totals.served, totals.baseline
+        own.failed = bool(mine.failed)
+        session.add(own)
+
+
+def _dropped(session: Session, run: Run, now_made: Manifest) -> list[dict[str, str]]:
+    """What the runs before made of the same sources and this one does not make any more; nothing of
+    one that was stopped."""
+    if run.stopped is not None:
         return []
-    now_made = manifest_of(session, run)
-    failing = {remark.cut for remark in now_made.failed}
+    failing = {(remark.source, remark.cut) for remark in now_made.failed}
+    unread = {remark.source for remark in now_made.failed if remark.cut == remark.source}
     present = {file.path for file in now_made.files}
+    sources = {s.id: own.name for s, own in sources_of(session, run) if own.name not in unread}
     return [
-        Remark(cut=file.cut, reason=f"{file.path} is not made any more").model_dump()
-        for file in manifest_of(session, before).files
-        if file.path not in present and file.cut not in failing
+        Remark(cut=file.cut, source=name, reason=f"{file.path} is not made any more").model_dump()
+        for name, file in _made_before(session, run, sources)
+        if file.path not in present and (name, file.cut) not in failing
     ]
 
 
+def _made_before(
+    session: Session, run: Run, sources: Mapping[str, str]
+) -> Iterator[tuple[str, File]]:
+    """What the runs before made of these sources, given by id with their names now."""
+    before = session.execute(
+        sql_select(col(RunSource.source_id), func.max(col(RunSource.run_id)))
+        .join(Run, col(Run.id) == col(RunSource.run_id))
+        .where(
+            col(Run.finished).is_not(None),
+            col(Run.stopped).is_(None),
+            col(Run.id) < run.id,
+        )
+        .group_by(col(RunSource.source_id))
+    )
+    by_run: dict[str, list[str]] = {}
+    for source_id, run_id in before:
+        if source_id in sources:
+            by_run.setdefault(run_id, []).append(source_id)
+    for run_id, ids in by_run.items():
+        earlier = session.get_one(Run, run_id)
+        files = divided_by_source(manifest_of(session, earlier))
+        names = {s.id: own.name for s, own in sources_of(session, earlier)}
+        for source_id in ids:
+            made = files.get(names[source_id])
+            for file in made.files if made else ():
+                yield sources[source_id], file
+
+
 def newest_made(session: Session, source_id: str) -> tuple[str, set[str]]:
-    """The newest finished run of a source that made files, and the cuts that it made them of."""
+    """The newest finished run that made files of a source, and the cuts that it made them of."""
     run = session.exec(
         select(Run)
         .join(Variant, col(Variant.run_id) == col(Run.id))
-        .where(Run.source_id == source_id, col(Run.finished).is_not(None))
+        .join(Task, col(Task.id) == col(Variant.job_id))
+        .where(Task.source_id == source_id, col(Run.finished).is_not(None))
         .order_by(col(Run.created).desc())
         .limit(1)
     ).first()
     if run is None:
         return "", set()
-    cuts = session.exec(select(Variant.cut).where(Variant.run_id == run.id).distinct()).all()
+    cuts = session.exec(
+        select(Variant.cut)
+        .join(Task, col(Task.id) == col(Variant.job_id))
+        .where(Variant.run_id == run.id, Task.source_id == source_id)
+        .distinct()
+    ).all()
     return run.id, set(cuts)
 
 
@@ -203,6 +314,8 @@ def run_again(session: Session, run: Run) -> int:
     if failed:
         run.finished = None
         session.add(run)
+        run.stopped = None
+        note(session, Deed.RUN_REPEATED, name_of(session, run), f"{len(failed)} jobs")
         session.flush()
     return len(failed)
 
@@ -214,69 +327,26 @@ def _failed(job: Task) -> bool:
 
 
 def runs_beside(session: Session, run: Run, limit: int = 30) -> Sequence[Run]:
-    """Other finished runs of the same source, the newest first."""
+    """Other finished runs that share a source with this one, the newest first."""
+    ours = select(RunSource.source_id).where(RunSource.run_id == run.id)
+    theirs = select(RunSource.run_id).where(col(RunSource.source_id).in_(ours))
     return session.exec(
         select(Run)
-        .where(Run.source_id == run.source_id, Run.id != run.id, col(Run.finished).is_not(None))
+        .where(col(Run.id).in_(theirs), Run.id != run.id, col(Run.finished).is_not(None))
         .order_by(col(Run.created).desc())
         .limit(limit)
     ).all()
 
 
-def manifest_of(session: Session, run: Run) -> Manifest:
-    """What the run has made so far, in the order of its cuts, with all looks that were measured
-    since."""
-    source = session.get_one(Source, run.source_id)
-    manifest = Manifest(source=source.name, **run.said)
-    reports: list[JobReport] = []
-    for task in jobs_of(session, run.id):
-        if task.kind is TaskKind.PDF:
-            continue
-        if task.state is TaskState.FAILED:
-            manifest.failed.append(Remark(cut=task.name, reason=task.problem))
-        elif task.state is TaskState.DONE and task.kind is TaskKind.CUT:
-            reports.append(JobReport.model_validate(task.report))
-        elif task.state is TaskState.DONE and task.kind is TaskKind.TAKE:
-            manifest.originals += TakeReport.model_validate(task.report).originals
-    for report in with_looks(session, reports):
-        _take_in(manifest, report)
-    return manifest
-
-
-def _take_in(manifest: Manifest, report: JobReport) -> None:
-    manifest.failed += report.failed
-    manifest.warnings += report.warnings
-    manifest.left_out += report.left_out
-    manifest.files += report.files
-    if report.files or report.record.css:
-        manifest.cuts.append(report.record)
-
-
-def with_looks(session: Session, reports: Sequence[JobReport]) -> list[JobReport]:
-    """The reports with all looks that were measured since: files that were made at a fixed quality
-    are looked at only when somebody asks."""
-    keys = [report.keys[f.path] for report in reports for f in report.files if f.score is None]
-    entries = ledger.known(session, keys)
-    return [
-        report.model_copy(
-            update={
-                "files": [_with_look(f, entries.get(report.keys[f.path])) for f in report.files]
-            }
-        )
-        for report in reports
-    ]
-
-
-def _with_look(file: File, entry: MadeVariant | None) -> File:
-    if file.score is not None or entry is None:
-        return file
-    return file.model_copy(update={"score": entry.score})
-
-
-def recent_runs(session: Session, limit: int = 100) -> Sequence[tuple[Run, Source]]:
-    return session.exec(
-        select(Run, Source)
-        .join(Source, col(Source.id) == col(Run.source_id))
-        .order_by(col(Run.created).desc())
-        .limit(limit)
-    ).all()
+def recent_runs(session: Session, limit: int = 100) -> list[tuple[Run, list[str]]]:
+    """The newest runs, each with the names of its sources."""
+    runs = session.exec(select(Run).order_by(col(Run.created).desc()).limit(limit)).all()
+    names: dict[str, list[str]] = {run.id: [] for run in runs}
+    found = session.exec(
+        select(RunSource.run_id, RunSource.name)
+        .where(col(RunSource.run_id).in_(names))
+        .order_by(col(RunSource.name))
+    )
+    for run_id, name in found:
+        names[run_id].append(name)
+    return [(run, names[run.id]) for run in runs]

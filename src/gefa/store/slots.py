@@ -16,9 +16,10 @@ from gefa.core.slots.settings import SLOT_NAME, SlotSettings, settings_from
 from gefa.core.treat.recipe import Recipe
 from gefa.store import history
 from gefa.store.models import Notification, Resumable, Site, Slot, SlotKey, Upload
+from gefa.store.plans import marks_for
 from gefa.store.recipes import shelf_of_recipes
-from gefa.store.sources import marks_for
 from gefa.store.sweep import forget_upload
+from gefa.store.trail import Deed, note
 
 
 def all_slots(session: Session) -> Sequence[Slot]:
@@ -42,6 +43,7 @@ def add_slot(session: Session, name: str, own: Mapping[str, Any] | None = None) 
     session.add(slot)
     session.flush()
     _keep(session, slot, dict(own or {}))
+    note(session, Deed.SLOT_ADDED, name)
     history.begin(session, _subject(slot), slot.own)
     return slot
 
@@ -58,6 +60,7 @@ def remove_slot(session: Session, slot: Slot) -> None:
     for table in (SlotKey, Notification, Resumable):
         session.execute(delete(table).where(col(table.slot_id) == slot.id))
     history.forget(session, _subject(slot))
+    note(session, Deed.SLOT_REMOVED, slot.name)
     session.delete(slot)
     session.flush()
 
@@ -118,6 +121,7 @@ def undo_settings(session: Session, of: Slot | Site) -> str:
     if undone:
         step = history.current(session, _subject(of))
         _set(session, of, step.content if step else {})
+        note(session, Deed.SETTINGS_CHANGED, _name(of), f"Undone: {undone}")
     return undone
 
 
@@ -127,6 +131,10 @@ def can_undo_settings(session: Session, of: Slot | Site) -> str:
 
 def _subject(of: Slot | Site) -> str:
     return "site" if isinstance(of, Site) else f"slot {of.id}"
+
+
+def _name(of: Slot | Site) -> str:
+    return "all slots" if isinstance(of, Site) else of.name
 
 
 def _keep(session: Session, of: Slot | Site, own: dict[str, Any]) -> SlotSettings:
@@ -142,6 +150,7 @@ def _keep(session: Session, of: Slot | Site, own: dict[str, Any]) -> SlotSetting
         _check_heirs(session, plain)
     said = ", ".join(sorted(name for name in {*plain, *before} if _differs(name, plain, before)))
     history.change(session, _subject(of), plain, said)
+    note(session, Deed.SETTINGS_CHANGED, _name(of), said)
     _set(session, of, plain)
     return checked
 

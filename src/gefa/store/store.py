@@ -125,6 +125,14 @@ def migration_config() -> Config:
 
 def _migrate(engine: Engine) -> None:
     config = migration_config()
-    with engine.begin() as connection:
-        config.attributes["connection"] = connection
-        command.upgrade(config, "head")
+    with engine.connect() as connection:
+        # Tables that others refer to are made anew in some steps (sqlite.org/lang_altertable.html,
+        # "Making Other Kinds Of Table Schema Changes").
+        connection.exec_driver_sql("PRAGMA foreign_keys=OFF")
+        connection.commit()
+        try:
+            with connection.begin():
+                config.attributes["connection"] = connection
+                command.upgrade(config, "head")
+        finally:
+            connection.exec_driver_sql("PRAGMA foreign_keys=ON")

@@ -11,12 +11,14 @@ from gefa.core.errors import GefaError
 from gefa.core.slots.settings import SlotSettings
 from gefa.core.slots.upload import MAX_ZOOM, Focus, cropped_by, treatment_of
 from gefa.core.treat.recipe import Recipe
+from gefa.store.actor import actor
 from gefa.store.blobs import Blob
 from gefa.store.contracts import UploadBody, enqueue
 from gefa.store.models import Slot, Task, TaskKind, TaskState, Upload, UploadState, now
 from gefa.store.notices import notify
 from gefa.store.replacement import forget_earlier, keep_earlier, take_back
 from gefa.store.slots import marks_of, recipe_of, settings_of
+from gefa.store.trail import Deed, note
 from gefa.store.variants import (
     newest_job,
     release,
@@ -76,13 +78,13 @@ def accept(
     sent: Sent,
     described: Described | None = None,
     *,
-    who: str = "",
     request: str | None = None,
 ) -> Upload:
-    """Note an upload and queue its treatment, by the slot's settings as they are now."""
+    """Note an upload by the actor and queue its treatment, by the slot's settings as they are
+    now."""
     upload = Upload(
         slot_id=slot.id,
-        who=who,
+        who=actor().name,
         name=sent.name,
         blob=sent.blob.sha256,
         bytes=sent.blob.bytes,
@@ -95,6 +97,7 @@ def accept(
     session.add(upload)
     session.flush()
     treat(session, upload, slot)
+    note(session, Deed.UPLOAD_SENT, upload.name, f"to {slot.name}")
     return upload
 
 
@@ -192,6 +195,9 @@ def describe(session: Session, upload: Upload, slot: Slot, described: Described)
     before = focus_of(upload)
     _describe(upload, described)
     session.add(upload)
+    changed = ", ".join(described.model_dump(exclude_none=True))
+    if changed:
+        note(session, Deed.UPLOAD_DESCRIBED, upload.name, changed)
     if focus_of(upload) == before:
         return False  # asked first: words may be changed though the slot's recipe is gone
     if not any(crop.follows_focal for crop in treatment_by(session, slot).settings.crops):
@@ -207,6 +213,7 @@ def forget_focus(session: Session, upload: Upload, slot: Slot) -> None:
     upload.focal_x = upload.focal_y = None
     upload.zoom = 1.0
     session.add(upload)
+    note(session, Deed.UPLOAD_DESCRIBED, upload.name, "suggested focal point")
     treat(session, upload, slot)
 
 
@@ -233,6 +240,7 @@ def _describe(upload: Upload, described: Described) -> None:
 def replace(session: Session, upload: Upload, slot: Slot, sent: Sent) -> None:
     """Put another file in its place, under the same identity. The files of the one before are
     served until the new ones are there, and, in a slot with review, approved."""
+    note(session, Deed.UPLOAD_REPLACED, upload.name, f"by {sent.name}")
     served = bool(variants_of_upload(session, upload.id))
     if served:
         keep_earlier(upload)
@@ -253,6 +261,7 @@ def approve(session: Session, upload: Upload, slot: Slot) -> None:
     if newest_job(session, upload.id) is None:
         raise GefaError("no files were made of it, so there is nothing to approve.")
     release(session, upload.id)
+    note(session, Deed.UPLOAD_APPROVED, upload.name, f"in {slot.name}")
     upload.state, upload.approved, upload.reason = UploadState.LIVE, True, ""
     forget_earlier(upload)
     session.add(upload)
@@ -265,6 +274,7 @@ def reject(session: Session, upload: Upload, reason: str) -> None:
     reason = reason.strip()[:MAX_ALT]
     if not reason:
         raise GefaError("say why it is rejected.", advice="Whoever uploaded it is told.")
+    note(session, Deed.UPLOAD_REJECTED, upload.name, reason)
     if upload.earlier and waits_to_replace(session, upload.id):
         take_back(session, upload, f"{upload.name} was rejected: {reason.rstrip('.')}.")
     else:
@@ -289,11 +299,14 @@ def remove(session: Session, upload: Upload) -> None:
     if upload.removed is None:
         upload.removed = now()
         session.add(upload)
+        note(session, Deed.UPLOAD_REMOVED, upload.name)
 
 
 def restore(session: Session, upload: Upload) -> None:
-    upload.removed = None
-    session.add(upload)
+    if upload.removed is not None:
+        upload.removed = None
+        session.add(upload)
+        note(session, Deed.UPLOAD_RESTORED, upload.name)
 
 
 def outdated(session: Session, slot: Slot) -> list[Upload]:
@@ -331,6 +344,8 @@ def make_all_again(session: Session, slot: Slot) -> int:
     uploads = outdated(session, slot)
     for upload in uploads:
         treat(session, upload, slot)
+    if uploads:
+        note(session, Deed.UPLOADS_REMADE, slot.name, f"{len(uploads)} uploads")
     return len(uploads)
 
 

@@ -18,7 +18,16 @@ In reading order:
 - ``housekeeper``: Clears away, from time to time, what nobody needs any more
 - ``saves``: Waiting for files to be saved, and until they are saved whole
 - ``source_watcher``: The folders that the server watches for new revisions of its sources
+- ``site``: The files of a site: found on the disk, and called by their paths within it
+- ``surveys``: What an out folder remembers of its sources
+- ``out_folder``: The folder that an export writes into: what it held before, and what has to go
+- ``export_calls``: What the processes of an export do: each call is for one source
+- ``planning``: What an export of many sources comes to: read, expanded and named
 - ``batch``: ``gefa export``: many sources into one folder, on all cores, with no server
+- ``rehearsal``: What an export would do, without doing it
+- ``check``: ``gefa check``
+- ``starter``: ``gefa init``
+- ``outlooks``: Works out what a run of each source would make, so that the desk can tell it at once
 - ``verify``: Reads every blob that the database names, and makes again what was lost or damaged
 - ``publish``: Writing a site's live variants as plain files, for a host that only serves files
 """

@@ -7,8 +7,10 @@ import threading
 import time
 
 from gefa.store.backup import backed_up
+from gefa.store.desk import sweep_removed
 from gefa.store.keys import note_uses
 from gefa.store.ledger import KEPT, sweep_ledger
+from gefa.store.sign_ins import sweep_sign_ins
 from gefa.store.store import Store
 from gefa.store.sweep import (
     TRASH_SECONDS,
@@ -17,6 +19,7 @@ from gefa.store.sweep import (
     sweep_originals,
     sweep_rows,
 )
+from gefa.store.trail import sweep_trail
 
 TURN_SECONDS = 30.0
 """originals that a slot does not keep are gone within a minute of their upload"""
@@ -66,6 +69,9 @@ class Housekeeper:
             self._sweep_blobs()
             with self._store.session() as session:
                 sweep_ledger(session)
+                sweep_trail(session)
+                sweep_removed(session)
+                sweep_sign_ins(session)
             self._store.blobs.sweep_notes(KEPT.total_seconds())
 
     def _note_uses(self) -> None:

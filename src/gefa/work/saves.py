@@ -12,8 +12,10 @@ from watchfiles import watch
 from gefa.core.errors import GefaError, SourceError
 from gefa.core.plan.plan import Plan
 from gefa.core.read.survey import Survey
-from gefa.work.batch import Exported, Exporter, survey_source
+from gefa.work.batch import Exported, Exporter
+from gefa.work.export_calls import survey_source
 from gefa.work.pool import Pool
+from gefa.work.site import SiteFile
 
 STILL_SECONDS = 0.12
 """how long a file must keep its size and time to count as saved"""
@@ -56,13 +58,14 @@ def _look(path: Path) -> tuple[int, int] | None:
     return found.st_mtime_ns, found.st_size
 
 
-def wait_until_whole(pool: Pool, path: Path, plan: Plan, out: Path) -> Survey | None:
+def wait_until_whole(pool: Pool, source: SiteFile, plan: Plan, out: Path) -> Survey | None:
     """The survey of a file once it can be read; None if it still cannot after a while: then it is
     broken, and not half saved."""
     deadline = time.monotonic() + PATIENCE_SECONDS
+    path, own = source.path, plan.for_source(source.name)
     while True:
         try:
-            found: Survey = pool.call(survey_source, path, path.name, plan, True, out)
+            found: Survey = pool.call(survey_source, path, source.name, own, True, out)
             return found
         except SourceError:
             before = _look(path)
@@ -86,31 +89,32 @@ class Watched:
         exporter: Exporter,
         pool: Pool,
         load: Callable[[], Plan],
-        report: Callable[[Exported, list[Path], float], None],
+        report: Callable[[Exported, list[SiteFile], float], None],
         trouble: Callable[[GefaError], None],
     ) -> None:
         self._exporter, self._pool = exporter, pool
         self._load, self._report, self._trouble = load, report, trouble
 
     def run(
-        self, sources: list[Path], plan_file: Path | None, stop: threading.Event | None = None
+        self, sources: list[SiteFile], plan_file: Path | None, stop: threading.Event | None = None
     ) -> None:
         """Export once, then after every save, until stopped."""
         self._export(sources)
-        watched = [*sources, plan_file] if plan_file else sources
+        paths = [source.path for source in sources]
+        watched = [*paths, plan_file] if plan_file else paths
         for changed in saved(watched, stop):
             if plan_file in changed:
                 self._export(sources)
             else:
-                self._export([path for path in sources if path in changed])
+                self._export([source for source in sources if source.path in changed])
 
-    def _export(self, sources: list[Path]) -> None:
+    def _export(self, sources: list[SiteFile]) -> None:
         started = time.monotonic()
         try:
             plan = self._load()
             found = {
-                path: wait_until_whole(self._pool, path, plan, self._exporter.out)
-                for path in sources
+                source.path: wait_until_whole(self._pool, source, plan, self._exporter.out)
+                for source in sources
             }
             known = {path: survey for path, survey in found.items() if survey is not None}
             exported = self._exporter.export(sources, plan, follow=True, known=known)

@@ -29,8 +29,10 @@ from gefa.store.models import (
     TaskState,
     Variant,
 )
+from gefa.store.plans import PlanUnreadable, follow, whole_plan
+from gefa.store.run_choice import Chosen, plan_run
 from gefa.store.runs import finish, start_run
-from gefa.store.sources import PlanUnreadable, follow, revision_before, survey_of, whole_plan
+from gefa.store.sources import revision_before, survey_of
 from gefa.work.queue import Outcome
 
 MAX_PAIRS = 40
@@ -80,7 +82,8 @@ def _settle_changes(session: Session, revision: Revision, survey: Survey) -> Non
         ]
     enqueue(session, shown, revision_id=revision.id)
     if source.watched and before is not None and readable:
-        start_run(session, source, revision, whole_plan(session, source))
+        chosen = Chosen(source, revision, whole_plan(session, source))
+        start_run(session, plan_run(session, [chosen]))
 
 
 def _follow(session: Session, revision: Revision, changes: Changes) -> bool:
@@ -108,7 +111,7 @@ def settle_cut(session: Session, task: Task, outcome: Outcome) -> None:
         report = JobReport.model_validate(outcome.report)
         ledger.enter(session, report.made, report.facts)
         for file in report.files:
-            fields = file.model_dump(mode="json", exclude={"limit", "budget"})
+            fields = file.model_dump(mode="json", exclude={"limit", "budget", "source"})
             session.add(Variant(job_id=task.id, run_id=task.run_id, **fields))
         outcome = outcome.with_report(report.without_notes())
     settle_originals(session, task, outcome)

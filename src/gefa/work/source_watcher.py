@@ -8,7 +8,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from sqlmodel import select
+from sqlmodel import col, select
 
 from gefa.core.errors import PlanError
 from gefa.core.read import FileKind, kind_of
@@ -66,7 +66,9 @@ class Watcher:
 
     def _watched(self) -> dict[Path, str]:
         with self._store.reading() as session:
-            found = session.exec(select(Source).where(Source.watched != "")).all()
+            found = session.exec(
+                select(Source).where(Source.watched != "", col(Source.removed).is_(None))
+            ).all()
             return {Path(source.watched) / source.name: source.name for source in found}
 
     def _loop(self) -> None:

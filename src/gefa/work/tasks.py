@@ -165,8 +165,12 @@ def take_originals(desk: Desk, asked: TakeBody) -> TakeReport:
 
 def write_pdf(desk: Desk, asked: PdfBody) -> PdfReport:
     """Write a PDF with a page for each cut."""
-    document = desk.open(asked.blob, asked.name)
-    return PdfReport(blob=desk.blobs.put(pdf_of(document, asked.jobs)).sha256)
+    pages = (
+        (desk.open(source.blob, source.name), job)
+        for source in asked.sources
+        for job in source.jobs
+    )
+    return PdfReport(blob=desk.blobs.put(pdf_of(asked.name, pages)).sha256)
 
 
 def make_cut(desk: Desk, asked: CutBody) -> JobReport:

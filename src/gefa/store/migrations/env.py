@@ -5,7 +5,8 @@ from __future__ import annotations
 from alembic import context
 from sqlmodel import SQLModel
 
-import gefa.store.models  # noqa: F401  (fills the metadata)
+import gefa.store.models
+import gefa.store.person_models  # noqa: F401
 
 context.configure(
     connection=context.config.attributes["connection"],

@@ -1,0 +1,69 @@
+"""Passphrases: which are taken, and how they are kept and compared."""
+
+from __future__ import annotations
+
+import unicodedata
+
+from argon2 import PasswordHasher
+from argon2.exceptions import InvalidHashError, VerificationError
+from zxcvbn import zxcvbn
+
+from gefa.core.errors import GefaError
+
+SHORTEST = 12
+"""characters"""
+LONGEST = 1_000
+"""characters; more is no passphrase, and takes time to hash"""
+_JUDGED = 64
+"""characters that are judged, which takes time that grows with their number"""
+_STRONG = 3
+"""of 4: more than 10^8 guesses, as zxcvbn estimates them"""
+# argon2id with the parameters of RFC 9106, second recommended option: 64 MiB, 3 passes.
+_hasher = PasswordHasher()
+_NOBODY = _hasher.hash("nobody signs in with this")
+
+
+def hashed(passphrase: str, name: str) -> str:
+    """The argon2id hash of a passphrase that ``name`` may have; GefaError if it is too short or
+    too easily guessed. Takes 50 ms and 64 MiB."""
+    plain = _plain(passphrase)
+    if len(plain) < SHORTEST:
+        raise GefaError(
+            f"the passphrase has {len(plain)} characters.",
+            advice=f"Take at least {SHORTEST}: four or five words are easy to remember.",
+        )
+    if len(plain) > LONGEST:
+        raise GefaError(f"the passphrase has more than {LONGEST:,} characters.")
+    judged = zxcvbn(plain[:_JUDGED], [name, *name.split(), "gefa"])
+    if judged["score"] < _STRONG:
+        why = judged["feedback"]["warning"] or "It is made of common words or patterns."
+        raise GefaError(
+            f"the passphrase is too easily guessed. {why}",
+            advice="Take four or five words that have nothing to do with each other.",
+        )
+    return _hasher.hash(plain)
+
+
+def matches(passphrase: str, kept: str) -> bool:
+    """Whether a passphrase is the one that was kept. Takes as long where none was: ``kept`` is
+    empty for people who are not there."""
+    try:
+        same = _hasher.verify(kept or _NOBODY, _plain(passphrase[: LONGEST + 1]))
+    except (VerificationError, InvalidHashError):
+        return False
+    return same and bool(kept)
+
+
+def is_outdated(kept: str) -> bool:
+    """Whether it was hashed with other parameters than are used now."""
+    return _hasher.check_needs_rehash(kept)
+
+
+def rehashed(passphrase: str) -> str:
+    """The hash, with the parameters of now, of a passphrase that was taken before."""
+    return _hasher.hash(_plain(passphrase))
+
+
+def _plain(passphrase: str) -> str:
+    # Keyboards write the same letter in several ways (NIST SP 800-63B, 5.1.1.2).
+    return unicodedata.normalize("NFKC", passphrase.encode("utf-8", "replace").decode())

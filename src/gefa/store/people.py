@@ -1,0 +1,163 @@
+"""People: who may sign in, with what roles, and the links that let them choose how."""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+import unicodedata
+from collections.abc import Collection, Sequence
+from datetime import datetime, timedelta
+
+from sqlalchemy import delete
+from sqlmodel import Session, col, select
+
+from gefa.core.errors import GefaError
+from gefa.store.models import now
+from gefa.store.person_models import Person, PersonLink, SignIn
+from gefa.store.roles import Role
+from gefa.store.trail import Deed, note
+
+LONGEST_NAME = 80
+LINK_LASTS = timedelta(days=1)
+
+
+def add_person(session: Session, name: str, roles: Collection[Role]) -> Person:
+    """A new person; GefaError if the name is none, or taken, or there is no role."""
+    shown = " ".join(name.split())
+    if not shown or len(shown) > LONGEST_NAME or not shown.isprintable():
+        raise GefaError(
+            f"{shown[:LONGEST_NAME]!r} is no name.",
+            advice=f"Take 1 to {LONGEST_NAME} characters: a name, or an e-mail address.",
+        )
+    if person_named(session, shown) is not None:
+        raise GefaError(f"there is already somebody named {shown!r}.", advice="Take another name.")
+    person = Person(name=shown, name_key=_key(shown), roles=_in_order(roles))
+    session.add(person)
+    session.flush()
+    note(session, Deed.PERSON_ADDED, shown, ", ".join(person.roles))
+    return person
+
+
+def person_named(session: Session, name: str) -> Person | None:
+    """Somebody by their name, however it is capitalised."""
+    return session.exec(select(Person).where(Person.name_key == _key(name))).first()
+
+
+def all_people(session: Session) -> Sequence[Person]:
+    return session.exec(select(Person).order_by(col(Person.name_key))).all()
+
+
+def has_people(session: Session) -> bool:
+    return session.exec(select(Person.id).limit(1)).first() is not None
+
+
+def has_owner(session: Session) -> bool:
+    return bool(_owners(session))
+
+
+def set_roles(session: Session, person: Person, roles: Collection[Role]) -> None:
+    """Let somebody have these roles from now on; GefaError if no owner would be left."""
+    if Role.OWNER not in roles:
+        _check_owner_left(session, person)
+    before, person.roles = person.roles, _in_order(roles)
+    if before != person.roles:
+        session.add(person)
+        change = f"{', '.join(before)} → {', '.join(person.roles)}"
+        note(session, Deed.PERSON_CHANGED, person.name, change)
+
+
+def remove_person(session: Session, person: Person) -> None:
+    """Shut somebody out for good, everywhere; GefaError if others but no owner would be left."""
+    if len(all_people(session)) > 1:
+        _check_owner_left(session, person)
+    for table in (SignIn, PersonLink):
+        session.execute(delete(table).where(col(table.person_id) == person.id))
+    session.delete(person)
+    session.flush()
+    note(session, Deed.PERSON_REMOVED, person.name)
+
+
+def choose_passphrase(session: Session, person: Person, kept: str) -> None:
+    """Keep the hash of a new passphrase. Every link ends with it, and every sign-in."""
+    person.passphrase = kept
+    _chosen(session, person, "passphrase")
+
+
+def choose_account(session: Session, person: Person, account: str) -> None:
+    """Let somebody sign in with an account of the sign-in service. GefaError if another person
+    has it."""
+    other = person_with(session, account)
+    if other is not None and other.id != person.id:
+        raise GefaError(
+            f"this account is {other.name}'s already.", advice="Sign in there with another one."
+        )
+    person.account = account
+    _chosen(session, person, "account")
+
+
+def _chosen(session: Session, person: Person, what: str) -> None:
+    session.add(person)
+    for table in (SignIn, PersonLink):
+        session.execute(delete(table).where(col(table.person_id) == person.id))
+    session.flush()
+    note(session, Deed.SIGN_IN_CHOSEN, person.name, what)
+
+
+def person_with(session: Session, account: str) -> Person | None:
+    """Who signs in with that account of the sign-in service."""
+    return session.exec(select(Person).where(Person.account == account)).first()
+
+
+# -- links ------------------------------------------------------------------------------------
+
+
+def new_link(session: Session, person: Person) -> str:
+    """What a link has in it that lets this person choose how to sign in, once, within a day. Those
+    before it end. Only its digest is kept."""
+    session.execute(delete(PersonLink).where(col(PersonLink.person_id) == person.id))
+    token = secrets.token_urlsafe(24)
+    session.add(PersonLink(digest=digest(token), person_id=person.id, ends=now() + LINK_LASTS))
+    session.flush()
+    note(session, Deed.LINK_MADE, person.name)
+    return token
+
+
+def person_of_link(session: Session, token: str) -> Person | None:
+    """Whose link that is, while it lasts and was not used."""
+    link = session.exec(
+        select(PersonLink).where(PersonLink.digest == digest(token), PersonLink.ends > now())
+    ).first()
+    return session.get(Person, link.person_id) if link else None
+
+
+def open_links(session: Session) -> dict[str, datetime]:
+    """Until when (UTC) each person, by id, has a link that was not used."""
+    found = session.exec(select(PersonLink).where(PersonLink.ends > now())).all()
+    return {link.person_id: link.ends for link in found}
+
+
+def digest(token: str) -> str:
+    """What is kept of a token of 192 random bits or more: there is nothing to guess."""
+    return hashlib.sha256(token.encode("utf-8", "replace")).hexdigest()
+
+
+def _owners(session: Session) -> list[Person]:
+    return [person for person in all_people(session) if Role.OWNER in person.roles]
+
+
+def _check_owner_left(session: Session, without: Person) -> None:
+    owners = _owners(session)
+    if without.id in {one.id for one in owners} and len(owners) == 1:
+        raise GefaError(
+            f"{without.name} is the only owner.", advice="Make somebody else an owner first."
+        )
+
+
+def _in_order(roles: Collection[Role]) -> list[str]:
+    if not roles:
+        raise GefaError("a person needs a role.", advice=f"Take {', '.join(Role)}.")
+    return [role.value for role in Role if role in roles]
+
+
+def _key(name: str) -> str:
+    return unicodedata.normalize("NFKC", " ".join(name.split())).casefold()[:320]

@@ -1,0 +1,87 @@
+"""Which sources are run, by which plans, and what a run of them would do."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from sqlmodel import Session
+
+from gefa.core.cut.cut import Remark
+from gefa.core.make.job import CutJob
+from gefa.core.make.prepare import Prepared, give_names
+from gefa.core.plan.plan import Plan
+from gefa.core.plan.site_plan import joined
+from gefa.core.treat.recipe import Recipe
+from gefa.store.models import Revision, RevisionState, Run, RunSource, Source
+from gefa.store.plans import PlanUnreadable, expanded_for, own_plans, shared_plan
+from gefa.store.recipes import library
+from gefa.store.sources import all_sources
+
+
+class Chosen(NamedTuple):
+    """A source that is to be run: in which revision, by which plan."""
+
+    source: Source
+    revision: Revision
+    plan: Plan
+
+
+@dataclass
+class PlannedRun:
+    """What a run would do: with each source what was prepared of it, and the recipes that all
+    share."""
+
+    chosen: list[Chosen]
+    prepared: list[Prepared]
+    recipes: dict[str, Recipe]
+
+    @property
+    def large(self) -> list[CutJob]:
+        """Jobs with a file above 40 megapixels."""
+        return [job for prepared in self.prepared for job in prepared.large]
+
+    def without(self, names: Collection[str]) -> None:
+        """Leave out the jobs of these cuts, which are large."""
+        for prepared in self.prepared:
+            for job in prepared.jobs:
+                if job.cut.name in names:
+                    reason = f"it would be {job.megapixels:,.0f} megapixels"
+                    prepared.left_out.append(Remark(cut=job.cut.name, reason=reason))
+            prepared.jobs = [job for job in prepared.jobs if job.cut.name not in names]
+
+
+def plan_run(session: Session, chosen: Sequence[Chosen]) -> PlannedRun:
+    """What a run of these sources would do, all named at once. Only reads."""
+    prepared = [expanded_for(session, *one) for one in chosen]
+    give_names(prepared)
+    return PlannedRun(list(chosen), prepared, library(session))
+
+
+def choose(
+    session: Session, source_ids: Collection[str] | None = None
+) -> tuple[list[Chosen], list[Remark]]:
+    """Sources with their newest revisions and their plans, all of them or some; and why those that
+    cannot be run are not among them."""
+    recipes, shared = library(session), shared_plan(session)
+    rows = all_sources(session, source_ids)
+    own = own_plans(session, (source for source, _ in rows))
+    chosen, refused = [], []
+    for source, revision in rows:
+        piece = own.get(source.id, Plan())
+        if revision.state is not RevisionState.READY:
+            why = revision.problem or "it is still being read; run it again in a moment"
+            refused.append(Remark(cut=source.name, source=source.name, reason=why))
+        elif isinstance(piece, PlanUnreadable):
+            refused.append(Remark(cut=source.name, source=source.name, reason=str(piece)))
+        else:
+            plan = joined(shared, piece, source.name).among(recipes)
+            chosen.append(Chosen(source, revision, plan))
+    return sorted(chosen, key=lambda one: one.source.name), refused
+
+
+def plan_in(run: Run, own: RunSource) -> Plan:
+    """The plan that a source of a run had."""
+    shared = Plan.model_validate(run.plan)
+    return Plan.model_validate(own.plan).among(shared.recipes) if own.plan else shared

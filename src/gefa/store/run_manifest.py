@@ -1,0 +1,98 @@
+"""What a run made, gathered up again into a manifest."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from sqlmodel import Session, col, select
+
+from gefa.core.cut.cut import Remark
+from gefa.core.deliver.manifest import File, Manifest
+from gefa.core.make.made import MadeVariant
+from gefa.core.make.report import JobReport
+from gefa.store import ledger
+from gefa.store.contracts import TakeReport
+from gefa.store.models import Run, RunSource, Source, Task, TaskKind, TaskState
+
+
+def sources_of(session: Session, run: Run) -> list[tuple[Source, RunSource]]:
+    """The sources of a run, by the names that they had then; those that were removed for good are
+    not among them."""
+    found = session.exec(
+        select(Source, RunSource)
+        .join(RunSource, col(RunSource.source_id) == col(Source.id))
+        .where(RunSource.run_id == run.id)
+        .order_by(col(RunSource.name))
+    ).all()
+    return [(source, own) for source, own in found]
+
+
+def jobs_of(session: Session, run_id: str) -> Sequence[Task]:
+    return session.exec(
+        select(Task).where(Task.run_id == run_id).order_by(col(Task.position))
+    ).all()
+
+
+def manifest_of(session: Session, run: Run) -> Manifest:
+    """What the run has made so far, in the order of its cuts, with all looks that were measured
+    since."""
+    names = {source.id: own.name for source, own in sources_of(session, run)}
+    manifest = Manifest(sources=list(names.values()), **run.said)
+    reports: list[JobReport] = []
+    for task in jobs_of(session, run.id):
+        if task.kind is TaskKind.PDF:
+            continue
+        if task.state is TaskState.FAILED:
+            source = names.get(task.source_id or "", "")
+            manifest.failed.append(Remark(cut=task.name, source=source, reason=task.problem))
+        elif task.state is TaskState.DONE and task.kind is TaskKind.CUT:
+            reports.append(JobReport.model_validate(task.report))
+        elif task.state is TaskState.DONE and task.kind is TaskKind.TAKE:
+            manifest.originals += TakeReport.model_validate(task.report).originals
+    for report in with_looks(session, reports):
+        _take_in(manifest, report)
+    return manifest
+
+
+def _take_in(manifest: Manifest, report: JobReport) -> None:
+    manifest.failed += report.failed
+    manifest.warnings += report.warnings
+    manifest.left_out += report.left_out
+    source = report.record.source
+    # Reports from before say it in their record only.
+    manifest.files += [
+        file if file.source else file.model_copy(update={"source": source}) for file in report.files
+    ]
+    if report.files or report.record.css:
+        manifest.cuts.append(report.record)
+
+
+def with_looks(session: Session, reports: Sequence[JobReport]) -> list[JobReport]:
+    """The reports with all looks that were measured since: files that were made at a fixed quality
+    are looked at only when somebody asks."""
+    keys = [report.keys[f.path] for report in reports for f in report.files if f.score is None]
+    entries = ledger.known(session, keys)
+    return [
+        report.model_copy(
+            update={
+                "files": [_with_look(f, entries.get(report.keys[f.path])) for f in report.files]
+            }
+        )
+        for report in reports
+    ]
+
+
+def _with_look(file: File, entry: MadeVariant | None) -> File:
+    if file.score is not None or entry is None:
+        return file
+    return file.model_copy(update={"score": entry.score})
+
+
+def divided_by_source(manifest: Manifest) -> dict[str, Manifest]:
+    """What a run made of each of its sources."""
+    found = {name: Manifest(sources=[name]) for name in manifest.sources}
+    for kind in ("files", "cuts", "originals", "failed", "warnings", "left_out"):
+        for one in getattr(manifest, kind):
+            if one.source in found:
+                getattr(found[one.source], kind).append(one)
+    return found

@@ -1,0 +1,57 @@
+"""The plan of the site as a whole: given out, and taken in."""
+
+from __future__ import annotations
+
+from sqlmodel import Session
+
+from gefa.core.plan.plan import Plan
+from gefa.core.plan.site_plan import Difference, composed, differences, divided
+from gefa.core.treat.recipe import BUILT_IN, Recipe
+from gefa.store.models import new_id
+from gefa.store.plans import change_plan, change_shared, site_pieces
+from gefa.store.recipes import library, remove_recipe, save_recipe
+from gefa.store.slots import slots_with
+from gefa.store.sources import present
+
+
+def site_plan(session: Session) -> Plan:
+    """The whole plan, with all recipes that the site has changed or added. PlanUnreadable where
+    that of a source is none."""
+    return composed(site_pieces(session))
+
+
+def import_differences(session: Session, plan: Plan) -> list[Difference]:
+    """What an import of this plan would change."""
+    names = {source.name for source in present(session)}
+    # What the site has is divided as an import is: both then hold the same in the same pieces.
+    return differences(divided(site_plan(session), names), divided(plan, names))
+
+
+def import_plan(session: Session, plan: Plan, said: str) -> list[str]:
+    """Take a whole plan in, in place of the one so far, as one change of the desk. What could not
+    be taken over, in words."""
+    batch = new_id()
+    sources = {source.name: source for source in present(session)}
+    pieces = divided(plan.checked(), sources)
+    told = _import_recipes(session, pieces.recipes, said, batch)
+    for name, source in sources.items():
+        change_plan(session, source, pieces.own.get(name, Plan()), said, batch)
+    change_shared(session, pieces.shared, said, batch, imported=True)
+    return told
+
+
+def _import_recipes(
+    session: Session, recipes: dict[str, Recipe], said: str, batch: str
+) -> list[str]:
+    told = []
+    for name in sorted(library(session).keys() - recipes.keys()):
+        slots = [] if name in BUILT_IN else slots_with(session, name)
+        if slots:
+            told.append(
+                f"The recipe {name} stays: uploads to {', '.join(slots)} are treated by it."
+            )
+        else:
+            remove_recipe(session, name, said, batch)
+    for name, recipe in recipes.items():
+        save_recipe(session, name, recipe, said, batch)
+    return told

@@ -1,0 +1,186 @@
+"""Where each source stands: what a run of it depends on, and whether the last one still holds.
+
+A ``Basis`` is a digest of the revision, of what the plan says of the source, and of the recipes
+that it uses: two that are equal make the same files.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import threading
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+from sqlalchemy import String, func, type_coerce
+from sqlalchemy import select as sql_select
+from sqlmodel import Session, col
+
+from gefa.core.make.job import CutJob
+from gefa.core.plan.plan import Plan
+from gefa.core.treat.recipe import BUILT_IN, Recipe
+from gefa.store import history
+from gefa.store.models import History, Revision, Run, RunSource, Source, Step
+from gefa.store.plans import SHARED, marks_for, shared_plan
+from gefa.store.recipes import library
+from gefa.store.sources import newest_revisions
+
+
+@dataclass(frozen=True)
+class Basis:
+    """What the files of a source depend on. ``recipes`` are digests of those that it uses, by
+    name."""
+
+    digest: str
+    recipes: Mapping[str, str]
+
+
+def _digest(*parts: str) -> str:
+    return hashlib.sha256("\0".join(parts).encode()).hexdigest()[:24]
+
+
+class Bases:
+    """What the files of sources depend on now: what they share is looked at once."""
+
+    def __init__(self, session: Session) -> None:
+        step = history.current(session, SHARED)
+        self._shared_by_name = _of_step(step.id if step else "", shared_plan(session))
+        self._recipes = {n: _of_recipe(session, r) for n, r in library(session).items()}
+        self._names = _digest(*sorted(self._recipes.keys() | BUILT_IN.keys()))
+        self._own = _own_contents(session)
+
+    def digest(self, revision_id: str, source_id: str, name: str) -> str:
+        """Of the revision and the plan, without the recipes."""
+        own = self._own.get(source_id, "")
+        return _digest(revision_id, own, self._shared_by_name[name], self._names)
+
+    def of(self, revision: Revision, source: Source, plan: Plan, jobs: Iterable[CutJob]) -> Basis:
+        """Of a source whose plan makes these jobs."""
+        used = {job.cut.recipe for job in jobs} | ({plan.default} if plan.default else set())
+        return Basis(
+            self.digest(revision.id, source.id, source.name),
+            {name: self.recipe(name) for name in sorted(used)},
+        )
+
+    def recipe(self, name: str) -> str:
+        """Empty for a built-in one that nobody changed."""
+        return self._recipes.get(name, "")
+
+    def holds(self, digest: str, basis: str, recipes: Mapping[str, str]) -> bool:
+        """Whether what was made on that basis would be the same now."""
+        return digest == basis and all(self.recipe(n) == was for n, was in recipes.items())
+
+
+def _of_recipe(session: Session, recipe: Recipe) -> str:
+    marks = marks_for(session, Plan(recipes={"mark": recipe})) if recipe.mark else {}
+    return _digest(recipe.model_dump_json(exclude_defaults=True), json.dumps(marks))
+
+
+def _own_contents(session: Session) -> dict[str, str]:
+    """The plans of single sources as they are stored, by the sources' ids; those with nothing in
+    them are left out."""
+    found = session.execute(
+        sql_select(col(Step.subject), type_coerce(col(Step.content), String))
+        .join(
+            History,
+            (col(History.subject) == col(Step.subject)) & (col(History.number) == col(Step.number)),
+        )
+        .where(col(Step.subject).startswith("plan "))
+    )
+    return {subject.removeprefix("plan "): content for subject, content in found if content != "{}"}
+
+
+class _ByName(dict[str, str]):
+    """Digests of what all share of each source, worked out when they are asked for."""
+
+    def __init__(self, shared: Plan) -> None:
+        super().__init__()
+        self._shared = shared
+
+    def __missing__(self, name: str) -> str:
+        found = self[name] = _digest(name, _plain(self._shared.for_source(name), name))
+        return found
+
+
+def _plain(plan: Plan, name: str) -> str:
+    """What goes for a source, without what says nothing of its files: tags, globs and ids."""
+    fields: dict[str, Any] = plan.model_dump(
+        mode="json", exclude_defaults=True, exclude={"out", "check", "sources"}
+    )
+    for kind in ("rules", "cuts", "slices", "originals"):
+        for entry in fields.get(kind, ()):
+            for said in ("id", "source", "sources"):
+                entry.pop(said, None)
+    return json.dumps({**fields, "folder": plan.folder_for(name)}, sort_keys=True)
+
+
+_LAST: tuple[str, _ByName] | None = None
+_LOCK = threading.Lock()
+
+
+def _of_step(step: str, shared: Plan) -> _ByName:
+    """What was worked out for a step of the shared plan is kept until there is another: a step
+    never changes."""
+    global _LAST
+    with _LOCK:
+        if _LAST is None or not step or _LAST[0] != step:
+            _LAST = (step, _ByName(shared))
+        return _LAST[1]
+
+
+class LastRun(NamedTuple):
+    """The last run of all that the plan says of a source, and whether it goes on."""
+
+    run_id: str
+    open: bool
+    basis: str
+    recipes: dict[str, str]
+    cuts: int
+    files: int
+    bytes: int
+    served: int
+    baseline: int
+    failed: bool
+
+
+def last_runs(session: Session) -> dict[str, LastRun]:
+    """The last run of each source, by the sources' ids; those that were stopped do not count."""
+    newest = (
+        sql_select(col(RunSource.source_id), func.max(col(RunSource.run_id)).label("run_id"))
+        .join(Run, col(Run.id) == col(RunSource.run_id))
+        .where(col(Run.stopped).is_(None), col(RunSource.basis) != "")
+        .group_by(col(RunSource.source_id))
+        .subquery()
+    )
+    columns = (
+        RunSource.basis, RunSource.recipes, RunSource.cuts, RunSource.files, RunSource.bytes,
+        RunSource.served, RunSource.baseline, RunSource.failed,
+    )  # fmt: skip
+    found = session.execute(
+        sql_select(
+            col(RunSource.source_id),
+            col(RunSource.run_id),
+            col(Run.finished).is_(None),
+            *(col(column) for column in columns),
+        )
+        .join(
+            newest,
+            (newest.c.source_id == RunSource.source_id) & (newest.c.run_id == RunSource.run_id),
+        )
+        .join(Run, col(Run.id) == col(RunSource.run_id))
+    )
+    return {source_id: LastRun(*row) for source_id, *row in found}
+
+
+def changed_sources(session: Session) -> set[str]:
+    """Ids of sources whose last run would give other files now, or that were never run."""
+    bases, last = Bases(session), last_runs(session)
+    return {
+        one.source_id
+        for one in newest_revisions(session)
+        if (run := last.get(one.source_id)) is None
+        or not bases.holds(
+            bases.digest(one.revision_id, one.source_id, one.name), run.basis, run.recipes
+        )
+    }

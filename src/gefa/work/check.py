@@ -1,0 +1,236 @@
+"""``gefa check``: whether an out folder is what the plan would make. Nothing is encoded."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator, Sequence
+from enum import StrEnum
+from pathlib import Path
+from xml.etree import ElementTree
+
+from pydantic import BaseModel
+
+from gefa.core.cut.cut import Remark
+from gefa.core.cut.glob import covers
+from gefa.core.deliver.manifest import MANIFEST, Manifest
+from gefa.core.plan.plan import CheckTable, Plan
+from gefa.core.units import weight
+from gefa.work.pool import Pool
+from gefa.work.rehearsal import Foreseen, foreseen
+from gefa.work.site import SiteFile
+from gefa.work.surveys import HIDDEN
+
+MOST_FOREIGN = 1_000
+"""files that are told one by one"""
+
+
+class Fault(StrEnum):
+    """What can be wrong with an out folder."""
+
+    STALE = "stale"
+    """a cut has to be made again, or a file is not made any more"""
+    MISSING = "missing"
+    DAMAGED = "damaged"
+    FOREIGN = "foreign"
+    """nothing makes it"""
+    FAILED = "failed"
+    WARNING = "warning"
+    """one that the plan takes for an error"""
+    BUDGET = "budget"
+
+
+class Finding(BaseModel):
+    """One thing that is wrong: of a ``cut`` of a source, or with a file at a ``path``."""
+
+    fault: Fault
+    reason: str
+    source: str = ""
+    cut: str = ""
+    path: str = ""
+
+
+class Checked(BaseModel):
+    """What was looked at, and all that is wrong."""
+
+    sources: int
+    cuts: int
+    files: int
+    bytes: int
+    findings: list[Finding] = []
+
+    def to_junit(self) -> str:
+        """As JUnit XML: a test case for each finding, or one that passed."""
+        suite = ElementTree.Element(
+            "testsuite",
+            name="gefa check",
+            tests=str(max(1, len(self.findings))),
+            failures=str(len(self.findings)),
+        )
+        for one in self.findings:
+            name = one.path or one.cut or one.source or "the site"
+            case = ElementTree.SubElement(
+                suite, "testcase", classname=one.source or "gefa", name=name
+            )
+            failure = ElementTree.SubElement(
+                case, "failure", type=one.fault.value, message=one.reason
+            )
+            failure.text = one.reason
+        if not self.findings:
+            ElementTree.SubElement(suite, "testcase", classname="gefa", name="up to date")
+        return ElementTree.tostring(suite, encoding="unicode", xml_declaration=True)
+
+
+def check(
+    pool: Pool, sources: Sequence[SiteFile], plan: Plan, out: Path, *, marks: Path, whole: bool
+) -> Checked:
+    """Compare what lies in ``out`` with what the plan makes of the sources."""
+    found = foreseen(pool, sources, plan, out, marks=marks, whole=whole)
+    before = found.planned.before or Manifest(sources=[])
+    findings = [*_failures(found), *_of_jobs(found, out), *_of_originals(found, before, out)]
+    expected = _expected(found, before)
+    findings += _left_over(found, before, expected)
+    if whole:
+        findings += _foreign(out, expected, before)
+    findings += _warned(found, before, plan.check)
+    sizes = {path: (out / path).stat().st_size for path in expected if (out / path).is_file()}
+    findings += _over(sizes, plan.check)
+    return Checked(
+        sources=len(sources),
+        cuts=len(found.jobs),
+        files=len(sizes),
+        bytes=sum(sizes.values()),
+        findings=findings,
+    )
+
+
+def _failures(found: Foreseen) -> Iterator[Finding]:
+    failed = list(found.planned.failed)
+    for prepared in found.planned.prepared.values():
+        failed += prepared.failed
+    for remark in failed:
+        yield Finding(
+            fault=Fault.FAILED, reason=remark.reason, source=remark.source, cut=remark.cut
+        )
+
+
+def _of_jobs(found: Foreseen, out: Path) -> Iterator[Finding]:
+    for job, seen in found.jobs:
+        about = {"source": job.source, "cut": job.cut.name}
+        if not seen.decided:
+            reason = "it is not made, or not as the plan and its source are now"
+            yield Finding(fault=Fault.STALE, reason=reason, **about)
+            continue
+        for variant in seen.variants:
+            if found.shelf.intact(variant.key, variant.path):
+                continue
+            made = seen.made[variant.key]
+            fault, reason = _state_of(out / variant.path, made.bytes, made.sha256)
+            if fault is not None:
+                yield Finding(fault=fault, reason=reason, path=variant.path, **about)
+
+
+def _of_originals(found: Foreseen, before: Manifest, out: Path) -> Iterator[Finding]:
+    known = {(file.source, file.path): file for file in before.originals}
+    for name, prepared in found.planned.prepared.items():
+        for job in prepared.originals:
+            file = known.get((name, job.path))
+            if file is None:
+                reason = "it is not taken out of its design yet"
+                fault: Fault | None = Fault.STALE
+            else:
+                fault, reason = _state_of(out / job.path, file.bytes, file.sha256)
+            if fault is not None:
+                yield Finding(
+                    fault=fault, reason=reason, source=name, cut=job.facts.name, path=job.path
+                )
+
+
+def _state_of(file: Path, size: int, sha256: str) -> tuple[Fault | None, str]:
+    """What is wrong with a file, and what to say of it."""
+    try:
+        if file.stat().st_size != size:
+            return Fault.DAMAGED, "it has another size than it was made with"
+        with file.open("rb") as opened:
+            if hashlib.file_digest(opened, "sha256").hexdigest() != sha256:
+                return Fault.DAMAGED, "its bytes are not those that were made"
+    except OSError:
+        return Fault.MISSING, "it is not there"
+    return None, ""
+
+
+def _expected(found: Foreseen, before: Manifest) -> set[str]:
+    """Paths of files that may be there. Of a cut that is not decided all that it may have count, so
+    that they are not told twice."""
+    paths = {v.path for _, seen in found.jobs if seen.decided for v in seen.variants}
+    paths |= {v.path for job, seen in found.jobs if not seen.decided for v in job.variants}
+    paths |= {job.path for p in found.planned.prepared.values() for job in p.originals}
+    others = {name for name in before.sources if name not in found.planned.again}
+    others |= {remark.source for remark in found.planned.failed}
+    paths |= {file.path for file in before.files if file.source in others}
+    return paths | {file.path for file in before.originals if file.source in others}
+
+
+def _left_over(found: Foreseen, before: Manifest, expected: set[str]) -> Iterator[Finding]:
+    again = found.planned.again
+    for file in before.files:
+        if file.source in again and file.path not in expected:
+            yield Finding(
+                fault=Fault.STALE,
+                reason="it is not made any more",
+                source=file.source,
+                cut=file.cut,
+                path=file.path,
+            )
+
+
+def _foreign(out: Path, expected: set[str], before: Manifest) -> Iterator[Finding]:
+    known = expected | {file.path for file in before.files} | {MANIFEST}
+    known |= {file.path for file in before.originals}
+    count = 0
+    for file in sorted(out.rglob("*")):
+        path = file.relative_to(out).as_posix()
+        if path.split("/")[0] == HIDDEN or not file.is_file() or path in known:
+            continue
+        if path.endswith(("-layout.html", "-layout.css", "-layout.json", "-cuts.pdf")):
+            continue
+        count += 1
+        if count > MOST_FOREIGN:
+            reason = f"and more than {MOST_FOREIGN:,} others that nothing makes"
+            yield Finding(fault=Fault.FOREIGN, reason=reason)
+            return
+        yield Finding(fault=Fault.FOREIGN, reason="nothing makes it", path=path)
+
+
+def _warned(found: Foreseen, before: Manifest, table: CheckTable) -> Iterator[Finding]:
+    """Warnings of the plan now, and of the last export, that are errors here."""
+    if not table.errors:
+        return
+    told = list(found.planned.warnings)
+    for prepared in found.planned.prepared.values():
+        told += prepared.warnings
+    told += before.warnings
+    seen: set[tuple[str, str, str]] = set()
+    for remark in told:
+        key = (remark.source, remark.cut, remark.reason)
+        if key in seen or not _is_error(remark, table):
+            continue
+        seen.add(key)
+        yield Finding(
+            fault=Fault.WARNING, reason=remark.reason, source=remark.source, cut=remark.cut
+        )
+
+
+def _is_error(remark: Remark, table: CheckTable) -> bool:
+    return any(covers(f"**{glob}**", remark.reason) for glob in table.errors)
+
+
+def _over(sizes: dict[str, int], table: CheckTable) -> Iterator[Finding]:
+    total = sum(sizes.values())
+    if table.max_bytes is not None and total > table.max_bytes:
+        reason = f"all files weigh {weight(total)}, more than {weight(table.max_bytes)}"
+        yield Finding(fault=Fault.BUDGET, reason=reason)
+    if table.max_file_bytes is not None:
+        for path, size in sorted(sizes.items()):
+            if size > table.max_file_bytes:
+                reason = f"weighs {weight(size)}, more than {weight(table.max_file_bytes)}"
+                yield Finding(fault=Fault.BUDGET, reason=reason, path=path)

@@ -1,0 +1,82 @@
+"""The folder that an export writes into: what it held before, and what has to go."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Collection
+from pathlib import Path
+
+from pydantic import ValidationError
+
+from gefa.core.deliver.manifest import MANIFEST, Manifest
+from gefa.core.errors import PlanError
+from gefa.core.files import write_whole
+from gefa.core.read.scratch import Scratch, sweep
+from gefa.work.surveys import HIDDEN
+
+
+def make_ready(out: Path) -> None:
+    """Make the folder. PlanError where nothing can be written into it."""
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+        write_whole(out / HIDDEN / "writable", b"")
+    except OSError as error:
+        raise PlanError(
+            f"cannot be written to: {error.strerror or error}.",
+            file=str(out),
+            advice="Name another folder with --out.",
+        ) from error
+
+
+def previous(out: Path) -> Manifest | None:
+    """What the last export says that it made; None where there is nothing that can be read."""
+    try:
+        return Manifest.model_validate_json((out / MANIFEST).read_text("utf-8"))
+    except (OSError, ValidationError, UnicodeDecodeError):
+        return None
+
+
+def sources_gone(before: Manifest | None, files: Collection[str]) -> set[str]:
+    """Names of sources that were exported before and are not among ``files``."""
+    return {name for name in (before.sources if before else []) if name not in files}
+
+
+def no_longer_made(
+    before: Manifest | None, again: Collection[str], manifest: Manifest
+) -> list[tuple[str, str]]:
+    """Cut and path of files that these sources made earlier and do not make any more. Of a source
+    or cut that failed nothing is taken away."""
+    failing = {remark.cut for remark in manifest.failed}
+    unread = failing & set(again)
+    if before is None:
+        return []
+    present = {file.path for file in manifest.files}
+    present |= {file.path for file in manifest.originals}
+    ours = set(again) - unread
+    files = [(f.cut, f.path) for f in before.files if f.source in ours and f.cut not in failing]
+    files += [(file.name, file.path) for file in before.originals if file.source in ours]
+    return [(cut, path) for cut, path in files if path not in present]
+
+
+def remove(out: Path, path: str) -> None:
+    """Delete a file, and the folders that are empty then; never one that lies elsewhere, whatever
+    a manifest says."""
+    file = out / path
+    if not file.resolve().is_relative_to(out.resolve()):
+        return
+    file.unlink(missing_ok=True)
+    for folder in file.parents:
+        if folder == out or not folder.is_relative_to(out):
+            return
+        try:
+            folder.rmdir()
+        except OSError:  # something else lies in it
+            return
+
+
+def tidy(out: Path) -> None:
+    """Take away what was only needed while files were made."""
+    (out / HIDDEN / "writable").unlink(missing_ok=True)
+    shutil.rmtree(out / HIDDEN / "unpacked", ignore_errors=True)
+    Scratch(out / HIDDEN / "scratch").drop_copies()
+    sweep(out / HIDDEN / "scratch")

@@ -1,0 +1,114 @@
+"""Works out what a run of each source would make, so that the desk can tell it at once."""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+
+from sqlmodel import Session, select
+
+from gefa.core.errors import GefaError
+from gefa.core.make.foresight import foresee
+from gefa.core.make.prepare import Prepared
+from gefa.store import ledger
+from gefa.store.models import Outlook, RevisionState, Source
+from gefa.store.plans import prepared_for
+from gefa.store.run_choice import Chosen, choose
+from gefa.store.sources import newest_revisions
+from gefa.store.standing import Bases
+from gefa.store.store import Store
+
+BATCH = 40
+"""sources between two looks at the database"""
+TURN_SECONDS = 20.0
+log = logging.getLogger("gefa.outlooks")
+
+
+class Outlooks:
+    """A thread of the server. It takes half of one core's time at the most, and looks at nothing
+    while nobody changes anything."""
+
+    def __init__(self, store: Store) -> None:
+        self._store = store
+        self._ending = False
+        self._due = threading.Event()
+        self._thread = threading.Thread(target=self._loop, name="outlooks", daemon=True)
+
+    def start(self) -> None:
+        self._thread.start()
+
+    def stop(self) -> None:
+        self._ending = True
+        self._due.set()
+        self._thread.join(timeout=10)
+
+    def wake(self) -> None:
+        """Something is other: a plan, a recipe, a source."""
+        self._due.set()
+
+    def _loop(self) -> None:
+        while not self._ending:
+            self._due.wait(TURN_SECONDS)
+            self._due.clear()
+            try:
+                while not self._ending and self.turn():
+                    pass
+            except Exception:
+                log.exception("working out what sources make failed; trying again later")
+
+    def turn(self) -> bool:
+        """Work some out; whether there were any."""
+        started = time.monotonic()
+        with self._store.reading() as session:
+            found = _worked_out(session)
+        if not found:
+            return False
+        with self._store.changing() as session:
+            for outlook in found:
+                # A source may have gone meanwhile.
+                if session.get(Source, outlook.source_id) is not None:
+                    session.merge(outlook)
+        time.sleep(min(1.0, time.monotonic() - started))
+        return True
+
+
+def _worked_out(session: Session) -> list[Outlook]:
+    """Outlooks of sources whose last one does not hold any more, a batch of them."""
+    bases = Bases(session)
+    known = {outlook.source_id: outlook for outlook in session.exec(select(Outlook))}
+    due: dict[str, str] = {}
+    for one in newest_revisions(session):
+        digest = bases.digest(one.revision_id, one.source_id, one.name)
+        last = known.get(one.source_id)
+        holds = last is not None and bases.holds(digest, last.basis, last.recipes)
+        if one.state is RevisionState.READY and not holds:
+            due[one.source_id] = digest
+        if len(due) == BATCH:
+            break
+    chosen, _ = choose(session, due) if due else ([], [])
+    found = {one.source.id: _outlook(session, one, bases) for one in chosen}
+    # What cannot be planned is told on its own screen.
+    return [found.get(id) or Outlook(source_id=id, basis=digest) for id, digest in due.items()]
+
+
+def _outlook(session: Session, one: Chosen, bases: Bases) -> Outlook:
+    try:
+        prepared = prepared_for(session, *one)
+        problem = "; ".join(remark.reason for remark in prepared.failed[:1])
+    except GefaError as error:
+        prepared, problem = Prepared(), error.told
+    basis = bases.of(one.revision, one.source, one.plan, prepared.jobs)
+    keys = (variant.key for job in prepared.jobs for variant in job.variants)
+    made = ledger.known(session, keys)
+    facts = ledger.facts(session, (job.facts_key for job in prepared.jobs if job.variants))
+    seen = [foresee(job, facts.get(job.facts_key), made) for job in prepared.jobs]
+    return Outlook(
+        source_id=one.source.id,
+        basis=basis.digest,
+        recipes=dict(basis.recipes),
+        cuts=len(prepared.jobs),
+        files=sum(len(one.variants) for one in seen),
+        bytes=sum(one.expected for one in seen),
+        problem=problem,
+    )

@@ -1,0 +1,216 @@
+"""What an export of many sources comes to: read, expanded and named, with nothing encoded."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from gefa.core.cut.cut import Remark
+from gefa.core.cut.revisions import Changes, compare
+from gefa.core.deliver.manifest import Manifest
+from gefa.core.errors import GefaError
+from gefa.core.make.job import CutJob
+from gefa.core.make.naming import wanted_paths
+from gefa.core.make.prepare import Prepared, expand, give_names
+from gefa.core.plan.carry_over import carried_over
+from gefa.core.plan.plan import Plan
+from gefa.core.read.survey import Survey
+from gefa.work.export_calls import survey_source
+from gefa.work.out_folder import previous, sources_gone
+from gefa.work.pool import Call, Pool
+from gefa.work.site import SiteFile, unmatched
+from gefa.work.surveys import Remembered, Stamp, SurveyMemory, asked_by
+
+
+@dataclass
+class Planned:
+    """What is to be made of ``files``, by their names. ``before`` is what the folder held,
+    ``again`` names the sources whose files are made anew, or go since they are ``gone``;
+    ``changes`` tells what is other in each than at the last export."""
+
+    files: dict[str, SiteFile]
+    before: Manifest | None
+    gone: set[str]
+    surveys: dict[str, Survey] = field(default_factory=dict)
+    prepared: dict[str, Prepared] = field(default_factory=dict)
+    failed: list[Remark] = field(default_factory=list)
+    warnings: list[Remark] = field(default_factory=list)
+    changes: dict[str, Changes] = field(default_factory=dict)
+    wanted: dict[str, list[str]] = field(default_factory=dict)
+
+    @property
+    def again(self) -> set[str]:
+        return self.files.keys() | self.gone
+
+    @property
+    def jobs(self) -> list[CutJob]:
+        return [job for prepared in self.prepared.values() for job in prepared.jobs]
+
+
+@dataclass
+class _Matches:
+    """Which rules and entries match in any of the sources."""
+
+    unmatched: dict[str, Remark] = field(default_factory=dict)
+    matched: set[str] = field(default_factory=set)
+
+    def note(self, plan: Plan, surveyed: Survey, prepared: Prepared) -> None:
+        asked = {entry.part for entry in plan.cuts}
+        asked |= {rule.parts for rule in plan.rules} if surveyed.layered else set()
+        missing = {remark.cut: remark for remark in prepared.unmatched}
+        self.matched |= asked - missing.keys()
+        self.unmatched |= missing
+
+    @property
+    def told(self) -> list[Remark]:
+        return [told for asked, told in self.unmatched.items() if asked not in self.matched]
+
+
+class Planner:
+    """Plans exports into ``out``. ``marks`` is the folder that the names of marks start from. One
+    that only looks writes nothing there: ``desk`` is where it keeps what it needs while it reads.
+    With ``force`` nothing is known from before."""
+
+    def __init__(
+        self,
+        pool: Pool,
+        out: Path,
+        *,
+        marks: Path,
+        force: bool = False,
+        desk: Path | None = None,
+        told_read: Callable[[str], None] = lambda source: None,
+    ) -> None:
+        self._pool, self._out, self._marks = pool, out, marks
+        self._force, self._desk = force, desk
+        self._told_read = told_read
+        self._memory = SurveyMemory(out)
+
+    def plan(
+        self,
+        sources: Sequence[SiteFile],
+        plan: Plan,
+        *,
+        follow: bool = False,
+        known: Mapping[Path, Survey] | None = None,
+        whole_site: bool = False,
+    ) -> Planned:
+        """See ``Exporter.export``."""
+        files = {file.name: file for file in sources}
+        before = previous(self._out)
+        gone = sources_gone(before, files) if whole_site else set()
+        planned = Planned(files, before, gone)
+        if whole_site:
+            planned.warnings += unmatched(plan, sources)
+        self._prepare(planned, plan, follow, known or {})
+        planned.wanted = {
+            name: wanted_paths(p.jobs, p.originals) for name, p in planned.prepared.items()
+        }
+        give_names(list(planned.prepared.values()), self._taken(planned))
+        return planned
+
+    def note(self, planned: Planned) -> None:
+        """Remember what the sources want, for those that are exported after them."""
+        self._memory.note_wanted(planned.wanted, planned.gone)
+
+    def _prepare(
+        self, planned: Planned, plan: Plan, follow: bool, known: Mapping[Path, Survey]
+    ) -> None:
+        own = {name: plan.for_source(name) for name in planned.files}
+        whole = {name: follow or bool(own[name].cuts) for name in planned.files}
+        matches = _Matches()
+        for name, surveyed in self._surveys(planned, own, whole, known):
+            file = planned.files[name]
+            followed = self._followed(file, surveyed, own[name], whole[name], planned)
+            prepared = expand(
+                surveyed,
+                followed,
+                marks=self._marks_of(followed),
+                folder=file.folder_by(plan),
+            )
+            matches.note(followed, surveyed, prepared)
+            planned.surveys[name], planned.prepared[name] = surveyed, prepared
+        planned.warnings += matches.told
+
+    def _surveys(
+        self,
+        planned: Planned,
+        own: Mapping[str, Plan],
+        whole: Mapping[str, bool],
+        known: Mapping[Path, Survey],
+    ) -> Iterator[tuple[str, Survey]]:
+        """What is in each source: as it is known, or as it is read now, all of them at once."""
+        found: dict[str, Survey | Call] = {}
+        for name, file in planned.files.items():
+            same = known.get(file.path)
+            if same is None and not self._force:
+                asked = asked_by(own[name], whole=whole[name])
+                same = self._memory.current(name, file.path, asked)
+            place = self._desk or self._out
+            found[name] = same or self._pool.submit(
+                survey_source, file.path, name, own[name], whole[name], place
+            )
+        for name, survey_or_call in found.items():
+            if isinstance(survey_or_call, Survey):
+                yield name, survey_or_call
+                continue
+            try:
+                surveyed = self._pool.outcome(survey_or_call)
+            except GefaError as error:
+                planned.failed.append(Remark(cut=name, reason=error.told, source=name))
+            else:
+                yield name, surveyed
+            self._told_read(name)
+
+    def _taken(self, planned: Planned) -> list[str]:
+        """Paths that other sources have in the folder, or want."""
+        wanted, again = self._memory.wanted(), planned.again
+        others = [path for name in wanted if name not in again for path in wanted[name]]
+        if planned.before is None:
+            return others
+        made = [(file.source, file.path) for file in planned.before.files]
+        stored = [(file.source, file.path) for file in planned.before.originals]
+        return [*others, *(path for source, path in [*made, *stored] if source not in again)]
+
+    def _marks_of(self, plan: Plan) -> dict[str, str]:
+        """The SHA-256 of pictures that are there, by the names that recipes call them by."""
+        files = {name: self._marks / name for name in plan.marks}
+        return {
+            name: hashlib.sha256(file.read_bytes()).hexdigest()
+            for name, file in files.items()
+            if file.is_file()
+        }
+
+    def _followed(
+        self, file: SiteFile, surveyed: Survey, plan: Plan, whole: bool, planned: Planned
+    ) -> Plan:
+        """The plan for this revision; notes what changed since the last export, and what is there
+        now."""
+        now = Remembered(survey=surveyed, asked=asked_by(plan, whole=whole))
+        last = self._memory.last(file.name)
+        followed = plan
+        if whole:
+            before = last or now
+            changes = compare(before.survey, surveyed)
+            planned.changes[file.name] = changes
+            paths = [entry.part for entry in plan.cuts]
+            here = [before.elsewhere.get(path, path) for path in paths]
+            cuts = [
+                entry.model_copy(update={"part": path})
+                for entry, path in zip(plan.cuts, here, strict=True)
+            ]
+            followed, remarks = carried_over(plan.model_copy(update={"cuts": tuple(cuts)}), changes)
+            planned.warnings += remarks
+            now.elsewhere = {
+                path: entry.part
+                for path, entry in zip(paths, followed.cuts, strict=True)
+                if path != entry.part
+            }
+        with suppress(OSError):  # it may be gone again
+            now.stamp = Stamp.of(file.path).hashed(file.path, last.stamp if last else None)
+        if now != last and self._desk is None:
+            self._memory.remember(file.name, now)
+        return followed

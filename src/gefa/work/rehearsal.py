@@ -1,0 +1,94 @@
+"""What an export would do, without doing it."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from pydantic import BaseModel
+
+from gefa.core.cut.cut import Remark
+from gefa.core.make.folder_shelf import FolderShelf
+from gefa.core.make.foresight import Foresight, foresee
+from gefa.core.make.job import CutJob
+from gefa.core.plan.plan import Plan
+from gefa.work.planning import Planned, Planner
+from gefa.work.pool import Pool
+from gefa.work.site import SiteFile
+
+
+class Rehearsal(BaseModel):
+    """Numbers of files that would be made anew, reused and dropped, and the ``expected`` bytes of
+    those that would be there; by ``folders`` too."""
+
+    made: int = 0
+    reused: int = 0
+    expected: int = 0
+    folders: dict[str, int] = {}
+    dropped: list[str] = []
+    failed: list[Remark] = []
+    warnings: list[Remark] = []
+    left_out: list[Remark] = []
+
+
+@dataclass
+class Foreseen:
+    """A plan, and what becomes of each of its jobs."""
+
+    planned: Planned
+    shelf: FolderShelf
+    jobs: list[tuple[CutJob, Foresight]] = field(default_factory=list)
+
+    @property
+    def paths(self) -> set[str]:
+        """Where files may be."""
+        stored = (job.path for p in self.planned.prepared.values() for job in p.originals)
+        return {v.path for job, _ in self.jobs for v in job.variants} | set(stored)
+
+
+def foreseen(
+    pool: Pool, sources: Sequence[SiteFile], plan: Plan, out: Path, *, marks: Path, whole: bool
+) -> Foreseen:
+    """Read the sources as far as they are not known, and see what the plan makes of them. Nothing
+    is written into ``out``."""
+    with tempfile.TemporaryDirectory() as desk:
+        planner = Planner(pool, out, marks=marks, desk=Path(desk))
+        planned = planner.plan(sources, plan, whole_site=whole)
+    shelf = FolderShelf(out)
+    found = Foreseen(planned, shelf)
+    for job in planned.jobs:
+        keys = (variant.key for variant in job.variants)
+        facts = shelf.facts(job.facts_key) if job.variants else None
+        found.jobs.append((job, foresee(job, facts, shelf.known(keys))))
+    return found
+
+
+def rehearse(
+    pool: Pool, sources: Sequence[SiteFile], plan: Plan, out: Path, *, marks: Path, whole: bool
+) -> Rehearsal:
+    """What an export of the sources would do."""
+    found = foreseen(pool, sources, plan, out, marks=marks, whole=whole)
+    planned = found.planned
+    told = Rehearsal(failed=list(planned.failed), warnings=list(planned.warnings))
+    for prepared in planned.prepared.values():
+        told.failed += prepared.failed
+        told.warnings += prepared.warnings
+        told.left_out += prepared.left_out
+    for job, seen in found.jobs:
+        told.made += len(seen.variants) - len(seen.made)
+        told.reused += len(seen.made)
+        told.expected += seen.expected
+        folder = job.cut.folder or "."
+        told.folders[folder] = told.folders.get(folder, 0) + seen.expected
+    unread = {remark.source for remark in planned.failed}
+    if planned.before is not None:
+        paths = found.paths
+        ours = planned.again - unread
+        before = [(f.source, f.path) for f in planned.before.files]
+        before += [(f.source, f.path) for f in planned.before.originals]
+        told.dropped = sorted(
+            path for source, path in before if source in ours and path not in paths
+        )
+    return told

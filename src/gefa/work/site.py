@@ -1,0 +1,177 @@
+"""The files of a site: found on the disk, and called by their paths within it."""
+
+from __future__ import annotations
+
+import os
+from collections import Counter
+from collections.abc import Callable, Collection, Iterator, Sequence
+from dataclasses import dataclass
+from difflib import get_close_matches
+from pathlib import Path
+
+from gefa.core.cut.cut import Remark
+from gefa.core.cut.glob import covers
+from gefa.core.errors import PlanError
+from gefa.core.plan.plan import Plan
+from gefa.core.read.zips import is_pack, unpack
+
+PLAN_FILE = "gefa.toml"
+ENDINGS = frozenset(
+    {
+        *(".ora", ".svg", ".svgz", ".png", ".jpg", ".jpeg", ".webp", ".avif", ".gif"),
+        *(".tif", ".tiff", ".heic", ".heif"),
+    }
+)
+"""of files that are looked for in folders; those that are named may have any"""
+_NEVER = frozenset({"node_modules", "__pycache__"})
+"""folders where nobody keeps pictures of their own"""
+MOST_FILES = 20_000
+
+
+@dataclass(frozen=True)
+class SiteFile:
+    """A source on the disk. ``name`` is its path within the site, with ``/``; ``inside`` tells that
+    it lies in the site's folder, so that its files keep its place."""
+
+    path: Path
+    name: str
+    inside: bool = False
+
+    def folder_by(self, plan: Plan) -> str:
+        """Where its files lie in the out folder."""
+        return plan.folder_for(self.name) if self.inside else ""
+
+
+def plan_above(start: Path) -> Path | None:
+    """The nearest plan file, in this folder or one above it."""
+    start = start.resolve()
+    for folder in (start, *start.parents):
+        if (folder / PLAN_FILE).is_file():
+            return folder / PLAN_FILE
+    return None
+
+
+def named(paths: Sequence[Path], base: Path | None = None) -> list[SiteFile]:
+    """Files by their paths within ``base``; those that lie elsewhere, or all without it, by their
+    own names, or by their whole paths where two share one."""
+    distinct = list(dict.fromkeys(paths))
+    inside = {path: _within(path, base) for path in distinct} if base is not None else {}
+    others = Counter(path.name for path in distinct if not inside.get(path))
+    files = []
+    for path in distinct:
+        name = inside.get(path, "")
+        if name:
+            files.append(SiteFile(path, name, inside=True))
+        else:
+            files.append(SiteFile(path, path.name if others[path.name] == 1 else str(path)))
+    return files
+
+
+def listed(
+    paths: Sequence[Path], base: Path | None, place_for: Callable[[Path], Path]
+) -> list[SiteFile]:
+    """Files as ``named`` calls them, with the files of zips in their place: those keep their
+    folders. ``place_for`` gives a folder to unpack a zip into."""
+    packed = [path for path in paths if path.is_file() and is_pack(path)]
+    files = named([path for path in paths if path not in packed], base)
+    taken = {file.name for file in files}
+    for pack in packed:
+        place = place_for(pack)
+        for path in unpack(pack, place):
+            name = path.relative_to(place).as_posix()
+            if name in taken:
+                name = f"{pack.stem}/{name}"
+            taken.add(name)
+            files.append(SiteFile(path, name, inside=True))
+    return files
+
+
+def _within(path: Path, base: Path) -> str:
+    try:
+        return path.resolve().relative_to(base.resolve()).as_posix()
+    except ValueError:
+        return ""
+
+
+def site_files(plan: Plan, base: Path, out: Path) -> list[SiteFile]:
+    """The sources that a plan speaks of: what its ``[[sources]]`` match, or all there is to read
+    below its folder; never what lies in ``out``. PlanError if there is none."""
+    globs = [glob for entry in plan.sources for glob in entry.files]
+    if not globs and base.resolve().is_relative_to(out.resolve()):
+        raise PlanError(
+            "what is made would lie among its sources, and be one of them the next time.",
+            file=PLAN_FILE,
+            advice='Name another folder, as out = "img", or the sources in [[sources]].',
+        )
+    found = [
+        file
+        for file in named(list(files_below(base, without=[out])), base)
+        if not globs or any(covers(glob, file.name) for glob in globs)
+    ]
+    if not found:
+        what = "match nothing" if globs else "there is no picture or design"
+        raise PlanError(
+            f"its sources {what} in {base}." if globs else f"{what} in {base}.",
+            file=PLAN_FILE,
+            advice='Name files in [[sources]], as files = "photos/**/*.jpg".',
+        )
+    return sorted(found, key=lambda file: file.name)
+
+
+def files_below(folder: Path, without: Collection[Path] = ()) -> Iterator[Path]:
+    """Every file below a folder that looks like a picture or a design, in the order of their
+    paths. Links are not followed; hidden folders and ``without`` are left out. PlanError if there
+    are too many."""
+    barred = {path.resolve() for path in without}
+    count = 0
+    for place, folders, files in os.walk(folder):
+        here = Path(place)
+        folders[:] = sorted(
+            name
+            for name in folders
+            if not name.startswith(".")
+            and name not in _NEVER
+            and (here / name).resolve() not in barred
+        )
+        for name in sorted(files):
+            if name.startswith(".") or Path(name).suffix.lower() not in ENDINGS:
+                continue
+            if (here / name).is_symlink():
+                continue
+            count += 1
+            if count > MOST_FILES:
+                raise PlanError(
+                    f"has more than {MOST_FILES:,} pictures and designs.",
+                    file=str(folder),
+                    advice="Name those that you want in [[sources]] of a gefa.toml.",
+                )
+            yield here / name
+
+
+def unmatched(plan: Plan, files: Sequence[SiteFile]) -> list[Remark]:
+    """What a plan says of sources that are not there, each with the closest that is."""
+    names = [file.name for file in files]
+    told = []
+    for entry in plan.sources:
+        told += [
+            _missing(glob, f"[[sources]] {glob!r} matches no file", names)
+            for glob in entry.files
+            if not any(covers(glob, name) for name in names)
+        ]
+    for rule in plan.rules:
+        if rule.sources and not any(covers(rule.sources, name) for name in names):
+            what = f"the rule {rule.parts!r} is for the sources {rule.sources!r}: there is none"
+            told.append(_missing(rule.sources, what, names))
+    for kind, entries in (("[[cuts]]", plan.cuts), ("[[slices]]", plan.slices)):
+        told += [
+            _missing(entry.source, f"{kind} speaks of {entry.source!r}, which is not there", names)
+            for entry in entries
+            if entry.source is not None and entry.source not in names
+        ]
+    return told
+
+
+def _missing(wanted: str, reason: str, names: Sequence[str]) -> Remark:
+    close = get_close_matches(wanted.replace("*", ""), names, n=1, cutoff=0.4)
+    hint = f". The closest is {close[0]!r}" if close else ""
+    return Remark(cut=wanted, reason=f"{reason}{hint}")
