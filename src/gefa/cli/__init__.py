@@ -3,6 +3,9 @@
 In reading order:
 
 - ``app``: The command line
+- ``build``: Commands that build a site's files: export, check, init
+- ``servers``: Commands that keep running: servers and workers
 - ``care``: Commands that take care of a data folder: backups, checks, clearing away
+- ``people``: ``gefa people``
 - ``console``: What all commands share: where they print, and how they end
 """

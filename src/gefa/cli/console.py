@@ -5,13 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Annotated, NoReturn
+from typing import TYPE_CHECKING, Annotated, NoReturn
 
 import typer
 from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 
 from gefa.core.errors import GefaError
+
+if TYPE_CHECKING:
+    from gefa.store.places import Places
 
 out_console = Console(highlight=False)
 err_console = Console(stderr=True, highlight=False, soft_wrap=True)
@@ -47,3 +50,14 @@ def progress() -> Progress:
         console=err_console,
         transient=True,
     )
+
+
+def stored_places() -> Places:
+    """What the environment says of blobs and queue; ends the program where that cannot be."""
+    from gefa.store.places import places
+
+    try:
+        return places()
+    except GefaError as error:
+        err_console.print(f"gefa: {error}", markup=False)
+        raise typer.Exit(WRONG_USAGE) from error

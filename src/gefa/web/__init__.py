@@ -17,6 +17,8 @@ In reading order:
 - ``file_form``: Files and fields of a multipart form, put into the blob store as they come
 - ``incoming``: Files on their way in: what they are called
 - ``sending``: Sending files that were made, or drawn for the screens, from the blob store
+- ``visitors``: Who is asking, and whether a route lets them: each route says what it needs
+- ``sign_in_service``: Signing in with an account elsewhere
 - ``health``: Whether everything that the server needs works, in figures and in words
 - ``metrics``: Figures for those who watch a server (Prometheus text format 0.0.4)
 - ``delivery``: ``/m/``

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Callable, Collection
 from contextlib import asynccontextmanager
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from fastapi import FastAPI
-from fastapi.responses import FileResponse
+from fastapi.responses import FileResponse, JSONResponse
 from fastapi.staticfiles import StaticFiles
 from starlette.types import ASGIApp
 
@@ -15,17 +16,39 @@ from gefa import __version__
 from gefa.core.read.scratch import sweep
 from gefa.web import problems
 from gefa.web.api import decisions, markup, resumable, uploads
+from gefa.web.api import plan as site_plan
+from gefa.web.api import runs as site_runs
+from gefa.web.api import sources as site_sources
 from gefa.web.bodies import Bodies
 from gefa.web.delivery import Delivery
 from gefa.web.limits import Limits
 from gefa.web.metrics import Metrics
-from gefa.web.pages import cut, health, proof, recipes, runs, slots, sources
+from gefa.web.pages import (
+    account,
+    cut,
+    desk,
+    health,
+    keys,
+    people,
+    plan,
+    proof,
+    recipes,
+    run_downloads,
+    runs,
+    sign_in,
+    slots,
+    sources,
+)
 from gefa.web.pages import uploads as feed
 from gefa.web.security import Guard, HostCheck
 from gefa.web.services import Services
 from gefa.web.templating import STATIC
+from gefa.web.visitors import GuardedRoute, public, who_asks
 from gefa.web.watch import Watch
 from gefa.work.tasks import SCRATCH
+
+if TYPE_CHECKING:
+    from gefa.web.sign_in_service import SignInService
 
 SAMPLE = "/festival"
 
@@ -40,13 +63,17 @@ def create_app(
     *,
     host_names: Collection[str] = (),
     limits: Limits | None = None,
+    exposed: bool = False,
+    sign_in_service: SignInService | None = None,
     sample: SamplePages | None = None,
 ) -> FastAPI:
     """The application over the data in ``folder``. Its workers are started by others.
 
     Only folders under ``watch_under`` (by default the one it is started in) may be watched.
-    ``host_names`` are names that it is known by beside ``localhost``. A ``sample`` website that
-    uses it is served under SAMPLE.
+    ``host_names`` are names that it is known by beside ``localhost``. One that is ``exposed`` can
+    be reached from other machines, and lets in nobody who has not signed in. People may sign in
+    with an account of a ``sign_in_service``. A ``sample`` website that uses it is served under
+    SAMPLE.
     """
 
     @asynccontextmanager
@@ -67,8 +94,17 @@ def create_app(
         lifespan=lifespan,
         docs_url=None,
         redoc_url=None,
-        openapi_url="/api/v1/openapi.json",
+        openapi_url=None,
     )
+    app.router.route_class = GuardedRoute
+    app.state.exposed = exposed
+    app.state.who_asks = who_asks
+    app.state.sign_in_service = sign_in_service
+    if sign_in_service is not None:
+        # Loaded only where it is used: its libraries take a third of a second.
+        from gefa.web.sign_in_service import AccountState
+
+        app.add_middleware(AccountState)
     app.add_middleware(Bodies)
     app.add_middleware(Guard)
     app.add_middleware(Delivery)
@@ -76,14 +112,40 @@ def create_app(
     app.state.metrics = Metrics()
     app.add_middleware(Watch, metrics=app.state.metrics)
     problems.add_handlers(app)
-    for screen in (sources, cut, recipes, proof, runs, slots, feed, health):
+    for screen in (
+        sources,
+        desk,
+        plan,
+        cut,
+        recipes,
+        proof,
+        runs,
+        run_downloads,
+        slots,
+        feed,
+        health,
+        sign_in,
+        account,
+        people,
+        keys,
+    ):
         app.include_router(screen.router, include_in_schema=False)
     app.include_router(uploads.router)
     app.include_router(decisions.router)
     app.include_router(resumable.router)
     app.include_router(markup.router)
+    app.include_router(site_sources.router)
+    app.include_router(site_plan.router)
+    app.include_router(site_runs.router)
+
+    @app.get("/api/v1/openapi.json", include_in_schema=False)
+    @public
+    def described() -> JSONResponse:
+        """The API, as OpenAPI."""
+        return JSONResponse(app.openapi())
 
     @app.get("/favicon.ico", include_in_schema=False)
+    @public
     def icon() -> FileResponse:
         """For pages that name no icon: layouts, and what browsers ask for by themselves."""
         return FileResponse(STATIC / "icon.svg", media_type="image/svg+xml")

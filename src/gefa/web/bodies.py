@@ -11,7 +11,8 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from gefa.store.keys import is_key
+from gefa.store.actor import Actor, acting
+from gefa.store.keys import name_of_key
 from gefa.store.store import Store
 from gefa.web.problems import PROBLEM_JSON, Problem, problem_body
 from gefa.web.rates import API, CHANGES, WRONG_KEYS, Rates
@@ -63,9 +64,9 @@ class Bodies:
             return
         headers = Headers(scope=scope)
         in_api = scope["path"].startswith("/api/")
-        refusal = await self._refusal(scope, bearer(headers), in_api=in_api)
-        if refusal is not None:
-            await _refused(refusal)(scope, receive, send)
+        who = await self._asker(scope, bearer(headers), in_api=in_api)
+        if isinstance(who, Problem):
+            await _refused(who)(scope, receive, send)
             return
         is_json = in_api or "json" in headers.get("content-type", "")
         limit = BodyLimit(JSON_BYTES if is_json else FORM_BYTES)
@@ -77,22 +78,30 @@ class Bodies:
                 limit.check(len(message.get("body", b"")))
             return message
 
-        await self._app(scope, counted, send)
+        with acting(who):
+            await self._app(scope, counted, send)
 
-    async def _refusal(self, scope: Scope, key: str, *, in_api: bool) -> Problem | None:
-        """Why a request is not even read, if it is not."""
-        address = scope["client"][0] if scope.get("client") else ""
+    async def _asker(self, scope: Scope, key: str, *, in_api: bool) -> Actor | Problem:
+        """Who sends it, as far as is known yet: the key to the API. Or why it is not even read."""
+        address = address_of(scope)
         if not in_api:
-            return _too_often(self._by_address.wait(address))
+            return _too_often(self._by_address.wait(address)) or Actor(address=address)
         # Looked at first: who guesses must not learn which guess was right.
         wait = self._wrong.look(address)
-        if wait:
-            return _too_often(wait)
+        too_often = _too_often(wait)
+        if too_often is not None:
+            return too_often
         store: Store = scope["app"].state.services.store
-        if not await anyio.to_thread.run_sync(is_key, store, key):
+        name = await anyio.to_thread.run_sync(name_of_key, store, key)
+        if name is None:
             self._wrong.wait(address)
             return no_key()
-        return _too_often(self._by_key.wait(key))
+        return _too_often(self._by_key.wait(key)) or Actor(name, address=address)
+
+
+def address_of(scope: Scope) -> str:
+    """Where a request comes from; empty if nobody knows."""
+    return str(scope["client"][0]) if scope.get("client") else ""
 
 
 def _too_often(wait: float) -> Problem | None:

@@ -16,6 +16,7 @@ from python_multipart.multipart import MultipartParser, parse_options_header
 from starlette.requests import ClientDisconnect
 
 from gefa.core.read.sniff import HEAD_BYTES
+from gefa.core.read.source_paths import clean_path
 from gefa.store.blobs import Blob, BlobStore, Draft
 from gefa.web.bodies import expect
 from gefa.web.incoming import clean_name
@@ -53,12 +54,14 @@ class Intake(Protocol):
 
 @dataclass
 class Received:
-    """One file of a form: stored, or the problem with it. ``head`` is how it begins."""
+    """One file of a form: stored, or the problem with it. ``head`` is how it begins, ``path`` its
+    name with the folders that it was sent with."""
 
     name: str
     head: bytes = b""
     blob: Blob | None = None
     problem: Problem | None = None
+    path: str = ""
 
     @property
     def stored(self) -> Blob:
@@ -155,6 +158,7 @@ class _Part:
 
     name: str
     file_name: str | None
+    path: str = ""
     draft: Draft | None = None
     text: bytearray = field(default_factory=bytearray)
     head: bytearray = field(default_factory=bytearray)
@@ -201,7 +205,9 @@ class _Reader:
         _, options = parse_options_header(self._headers.get("content-disposition", b""))
         name = _text(options.get(b"name", b""))
         file_name = options.get(b"filename")
-        part = _Part(name, None if file_name is None else clean_name(_text(file_name)))
+        part = _Part(name, None)
+        if file_name is not None:
+            part.file_name, part.path = clean_name(_text(file_name)), clean_path(_text(file_name))
         if part.file_name is not None and name == FILE_FIELD:
             most = self.intake.max_files
             if len(self.files) == most:
@@ -245,8 +251,8 @@ class _Reader:
         name, head = part.file_name or "unnamed", bytes(part.head)
         problem = self.intake.refusal(name, part.bytes, head)
         if problem is not None or part.draft is None:
-            return Received(name, head, problem=problem)
-        return Received(name, head, part.draft.keep())
+            return Received(name, head, problem=problem, path=part.path)
+        return Received(name, head, part.draft.keep(), path=part.path)
 
     def drop(self) -> None:
         for part in self.files:

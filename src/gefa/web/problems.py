@@ -54,13 +54,16 @@ def _answer(
     detail: str,
     headers: dict[str, str] | None = None,
 ) -> Response:
-    by_script = "HX-Request" in request.headers
-    if by_script or request.url.path.startswith(("/api/", "/m/")):
+    if _wants_json(request):
         body = problem_body(status, title, detail)
         return JSONResponse(body, status, headers=headers, media_type=PROBLEM_JSON)
     return page(
         request, "error.html", status_code=status, headers=headers, title=title, detail=detail
     )
+
+
+def _wants_json(request: Request) -> bool:
+    return "HX-Request" in request.headers or request.url.path.startswith(("/api/", "/m/"))
 
 
 async def _on_http_error(request: Request, error: Exception) -> Response:
@@ -69,6 +72,9 @@ async def _on_http_error(request: Request, error: Exception) -> Response:
     title = error.title if isinstance(error, Problem) else phrase
     detail = error.detail if error.detail != phrase else _EXPLAINED.get(error.status_code, phrase)
     headers = dict(error.headers) if error.headers else None
+    who_asks = getattr(request.app.state, "who_asks", None)
+    if who_asks and not _wants_json(request) and not hasattr(request.state, "visitor"):
+        await who_asks(request)  # an address that no route has: its page has the usual links
     return _answer(request, error.status_code, title, detail, headers)
 
 

@@ -3,6 +3,7 @@ guessing."""
 
 from __future__ import annotations
 
+import threading
 import time
 from dataclasses import dataclass
 
@@ -26,6 +27,10 @@ API = Rate(3_000)
 """requests of a key"""
 WRONG_KEYS = Rate(60)
 """of an address"""
+TRIES_BY_NAME = Rate(10, 600.0)
+"""to sign in; who knows the passphrase gets the try back"""
+TRIES_BY_ADDRESS = Rate(30, 600.0)
+"""an office may share one address"""
 
 
 class Rates:
@@ -43,6 +48,11 @@ class Rates:
             self._left[name] = (left - 1, now)
         return wait
 
+    def give_back(self, name: str) -> None:
+        """Put one back that need not have counted."""
+        left, now = self._now(name)
+        self._left[name] = (min(float(self._rate.count), left + 1), now)
+
     def look(self, name: str) -> float:
         """Seconds to wait until there is one, without taking it."""
         left, _ = self._now(name)
@@ -53,3 +63,22 @@ class Rates:
         left, since = self._left.get(name, (float(self._rate.count), now))
         grown = left + (now - since) * self._rate.count / self._rate.seconds
         return min(float(self._rate.count), grown), now
+
+
+class Tries:
+    """Tries to sign in, counted for each name and each address. Threads may share it."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._by_name, self._by_address = Rates(TRIES_BY_NAME), Rates(TRIES_BY_ADDRESS)
+
+    def wait(self, name: str, address: str) -> float:
+        """Count one; seconds to wait if there were too many."""
+        with self._lock:
+            return max(self._by_address.wait(address), self._by_name.wait(name))
+
+    def give_back(self, name: str, address: str) -> None:
+        """That one was right."""
+        with self._lock:
+            self._by_name.give_back(name)
+            self._by_address.give_back(address)

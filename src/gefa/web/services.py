@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Annotated, cast
 
@@ -13,8 +13,10 @@ from gefa.store.store import Store
 from gefa.web.courier import Courier
 from gefa.web.limits import Limits
 from gefa.web.problems import no_room
+from gefa.web.rates import Tries
 from gefa.work.foreman import Foreman
 from gefa.work.housekeeper import Housekeeper
+from gefa.work.outlooks import Outlooks
 from gefa.work.queue import WorkQueue
 from gefa.work.source_watcher import Watcher
 
@@ -22,7 +24,7 @@ from gefa.work.source_watcher import Watcher
 @dataclass
 class Services:
     """The store, the queue, the foreman who keeps them in step, and who else works beside the
-    pages: the watcher of folders, the courier, the housekeeper."""
+    pages: the watcher of folders, the courier, the housekeeper, and what works out outlooks."""
 
     store: Store
     queue: WorkQueue
@@ -30,7 +32,9 @@ class Services:
     watcher: Watcher
     courier: Courier
     housekeeper: Housekeeper
+    outlooks: Outlooks
     limits: Limits
+    tries: Tries = field(default_factory=Tries)
 
     @classmethod
     def open(cls, folder: Path, watch_under: Path, limits: Limits) -> Services:
@@ -45,6 +49,7 @@ class Services:
             watcher,
             Courier(store, local=limits.local_webhooks),
             Housekeeper(store),
+            Outlooks(store),
             limits,
         )
 
@@ -54,10 +59,12 @@ class Services:
             raise no_room()
 
     def start(self) -> None:
-        for thread in (self.foreman, self.watcher, self.courier, self.housekeeper):
+        beside = (self.watcher, self.courier, self.housekeeper, self.outlooks)
+        for thread in (self.foreman, *beside):
             thread.start()
 
     def close(self) -> None:
+        self.outlooks.stop()
         self.housekeeper.stop()
         self.courier.stop()
         self.watcher.stop()

@@ -27,7 +27,18 @@ _environment.filters.update(template_filters.FILTERS)
 _environment.globals.update(version=__version__, count=template_filters.count)
 _macros = _environment.get_template("_bar.html").make_module()
 _environment.globals["bar"] = vars(_macros)["bar"]
-_templates = Jinja2Templates(env=_environment)
+
+
+def _visitor(request: Request) -> dict[str, Any]:
+    visitor = getattr(request.state, "visitor", None)
+    return {"visitor": visitor, "may": visitor.may if visitor else _may_nothing}
+
+
+def _may_nothing(permission: str) -> bool:
+    return False
+
+
+_templates = Jinja2Templates(env=_environment, context_processors=[_visitor])
 
 
 def page(

@@ -1,4 +1,4 @@
-"""What websites ask.
+"""What websites and builds ask.
 
 In reading order:
 
@@ -8,5 +8,10 @@ In reading order:
 - ``answers``: Uploads as the API tells of them
 - ``decisions``: ``/api/v1``: what is said of an upload, and decided about it
 - ``markup``: ``/api/v1``: markup for an upload, in all forms, and what a browser loads of it
+- ``preferences``: ``Prefer: wait=N``: how long an answer may wait for what was asked
+- ``site_access``: Who may do what with the site's sources, plan and runs: by a key of the site
+- ``sources``: ``/api/v1/sources``: what the site is made of
+- ``plan``: ``/api/v1/plan``: the site's plan as one TOML file
+- ``runs``: ``/api/v1/runs``: runs over the site's sources
 - ``resumable``: ``/api/v1``
 """

@@ -17,11 +17,17 @@ from gefa.web.services import Services
 
 
 @dataclass(frozen=True)
-class Access:
-    """A slot, and the key that opened it."""
+class OpenSlot:
+    """A slot that somebody may use, with its settings as they are now."""
 
     slot: Slot
     settings: SlotSettings
+
+
+@dataclass(frozen=True)
+class Access(OpenSlot):
+    """A slot, and the key that opened it."""
+
     key: SlotKey
 
     def may(self, right: Right) -> bool:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Annotated, Any
 
 import anyio.to_thread
-from fastapi import APIRouter, Header, Request, Response
+from fastapi import Header, Request, Response
 from pydantic import BaseModel, Field
 from sqlmodel import Session
 
@@ -31,8 +31,9 @@ from gefa.web.api.uploads import checked_description, problems
 from gefa.web.file_form import receive_form
 from gefa.web.problems import Problem
 from gefa.web.services import Services, ServicesOf
+from gefa.web.visitors import guarded_router, with_key
 
-router = APIRouter(prefix="/api/v1/uploads/{upload_id}", tags=["uploads"])
+router = guarded_router(prefix="/api/v1/uploads/{upload_id}", tags=["uploads"])
 
 Authorization = Annotated[str, Header()]
 WHO_SENDS = (Right.UPLOAD, Right.REVIEW)
@@ -67,6 +68,7 @@ def _done(
 
 
 @router.patch("", response_model=UploadAnswer, responses=problems(401, 403, 404, 409, 422))
+@with_key
 def change(
     upload_id: str, said: dict[str, Any], given: ServicesOf, authorization: Authorization = ""
 ) -> Any:
@@ -89,6 +91,7 @@ def change(
 
 
 @router.put("/file", response_model=UploadAnswer, responses=problems(400, 401, 403, 404, 413, 415))
+@with_key
 async def replace_file(
     request: Request, upload_id: str, given: ServicesOf, authorization: Authorization = ""
 ) -> Any:
@@ -114,12 +117,14 @@ async def replace_file(
 
 
 @router.post("/approve", response_model=UploadAnswer, responses=problems(401, 403, 404, 409))
+@with_key
 def approve_it(upload_id: str, given: ServicesOf, authorization: Authorization = "") -> Any:
     """Let everybody see it. It takes a key with the right to review."""
     return _done(given, upload_id, authorization, (Right.REVIEW,), approve)
 
 
 @router.post("/reject", response_model=UploadAnswer, responses=problems(401, 403, 404, 422))
+@with_key
 def reject_it(
     upload_id: str, said: Reason, given: ServicesOf, authorization: Authorization = ""
 ) -> Any:
@@ -132,6 +137,7 @@ def reject_it(
 
 
 @router.delete("", status_code=204, responses=problems(401, 403, 404))
+@with_key
 def remove_it(upload_id: str, given: ServicesOf, authorization: Authorization = "") -> Response:
     """Serve it no more. For 30 days it can be had back."""
     _done(given, upload_id, authorization, WHO_SENDS, lambda session, up, _: remove(session, up))
@@ -139,6 +145,7 @@ def remove_it(upload_id: str, given: ServicesOf, authorization: Authorization = 
 
 
 @router.post("/restore", response_model=UploadAnswer, responses=problems(401, 403, 404))
+@with_key
 def restore_it(upload_id: str, given: ServicesOf, authorization: Authorization = "") -> Any:
     """Have a removed upload back."""
     return _done(

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from enum import StrEnum
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from pydantic import BaseModel
 
 from gefa.core.deliver.browser import loaded
@@ -31,8 +31,9 @@ from gefa.web.api.answers import alt_of, shown_of
 from gefa.web.api.uploads import check_sizes, problems
 from gefa.web.problems import Problem
 from gefa.web.services import Services, ServicesOf
+from gefa.web.visitors import guarded_router, public
 
-router = APIRouter(prefix="/api/v1/uploads/{upload_id}", tags=["markup"])
+router = guarded_router(prefix="/api/v1/uploads/{upload_id}", tags=["markup"])
 
 MAX_ART = 12
 """crops by media condition in one picture: layouts have a few widths at which they change"""
@@ -70,6 +71,7 @@ class MarkupAnswer(BaseModel):
 
 
 @router.get("/markup", response_model=MarkupAnswer, responses=problems(404, 422))
+@public
 def markup(
     upload_id: str,
     given: ServicesOf,

@@ -19,7 +19,7 @@ from typing import Annotated, BinaryIO
 
 import anyio
 import anyio.to_thread
-from fastapi import APIRouter, Header, Request, Response
+from fastapi import Header, Request, Response
 from starlette.requests import ClientDisconnect
 
 from gefa.core.read.sniff import HEAD_BYTES
@@ -35,8 +35,9 @@ from gefa.web.file_form import Received
 from gefa.web.incoming import clean_name
 from gefa.web.problems import Problem
 from gefa.web.services import Services, ServicesOf
+from gefa.web.visitors import guarded_router, public, with_key
 
-router = APIRouter(prefix="/api/v1/slots/{slot}/resumable", tags=["resumable uploads"])
+router = guarded_router(prefix="/api/v1/slots/{slot}/resumable", tags=["resumable uploads"])
 
 VERSION = "1.0.0"
 EXTENSIONS = "creation,creation-with-upload,expiration,termination"
@@ -69,6 +70,7 @@ def _check_version(request: Request) -> None:
 
 
 @router.options("", status_code=204)
+@public
 def options(slot: str, given: ServicesOf, authorization: Authorization = "") -> Response:
     """What this server can do; with a key, also how large a file the slot takes."""
     headers = {"Tus-Version": VERSION, "Tus-Extension": EXTENSIONS}
@@ -79,6 +81,7 @@ def options(slot: str, given: ServicesOf, authorization: Authorization = "") -> 
 
 
 @router.post("", status_code=201, responses=problems(401, 403, 404, 413, 422))
+@with_key
 async def create(
     request: Request, slot: str, given: ServicesOf, authorization: Authorization = ""
 ) -> Response:
@@ -115,6 +118,7 @@ async def create(
 
 
 @router.head("/{resumable_id}", responses=problems(401, 403, 404))
+@with_key
 def offset(
     request: Request,
     slot: str,
@@ -137,6 +141,7 @@ def offset(
 
 
 @router.patch("/{resumable_id}", status_code=204, responses=problems(401, 403, 404, 409, 415))
+@with_key
 async def piece(
     request: Request,
     slot: str,
@@ -160,6 +165,7 @@ async def piece(
 
 
 @router.post("/{resumable_id}", include_in_schema=False)
+@with_key
 async def overridden(
     request: Request,
     slot: str,
@@ -178,6 +184,7 @@ async def overridden(
 
 
 @router.delete("/{resumable_id}", status_code=204, responses=problems(401, 403, 404))
+@with_key
 def terminate(
     request: Request,
     slot: str,

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import asyncio
-import re
 from typing import Annotated, Any
 
 import anyio.to_thread
-from fastapi import APIRouter, Header, Query, Request
+from fastapi import Header, Query, Request
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, ValidationError
 from sqlalchemy.exc import IntegrityError
@@ -15,23 +13,23 @@ from sqlmodel import Session
 
 from gefa.core.deliver.conditions import ConditionError, parse_sizes
 from gefa.core.errors import GefaError
-from gefa.core.plan.plan import problems_in_words
+from gefa.core.plan.problems import problems_in_words
 from gefa.core.units import weight
 from gefa.store.feed import FeedQuery, feed
 from gefa.store.keys import Right
 from gefa.store.models import Slot, Upload, UploadState
 from gefa.store.uploads import Described, Sent, accept, fingerprint, held_by, sent_before
-from gefa.web.api.access import Access, access_if_any, seen_by, slot_opened
+from gefa.web.api.access import Access, OpenSlot, access_if_any, seen_by, slot_opened
 from gefa.web.api.answers import UploadAnswer, described
+from gefa.web.api.preferences import until, wait_applied, wait_wanted
 from gefa.web.api.slot_intake import SlotIntake, as_sent
 from gefa.web.file_form import Form, receive_form
 from gefa.web.problems import PROBLEM_JSON, Problem, problem_body
 from gefa.web.services import Services, ServicesOf
+from gefa.web.visitors import guarded_router, public, with_key
 
-router = APIRouter(prefix="/api/v1", tags=["uploads"])
+router = guarded_router(prefix="/api/v1", tags=["uploads"])
 
-MAX_WAIT = 60.0
-"""seconds: proxies between give up after about that time"""
 LISTED = 100
 """uploads on a page of the list"""
 MAX_SIZES = 400
@@ -113,6 +111,7 @@ class UploadList(BaseModel):
         }
     },
 )
+@with_key
 async def upload(
     request: Request,
     slot: str,
@@ -127,7 +126,7 @@ async def upload(
     form = await receive_form(request, given, SlotIntake(access.settings))
     outcomes = await anyio.to_thread.run_sync(_accepted, given, access, form, idempotency_key)
     given.foreman.wake()
-    seconds = _wait_wanted(prefer)
+    seconds = wait_wanted(prefer)
     if seconds:
         outcomes = await _settled(given, outcomes, seconds)
     return await anyio.to_thread.run_sync(_answer, given, access, form, outcomes, seconds)
@@ -150,28 +149,28 @@ def _accepted(given: Services, access: Access, form: Form, idempotency_key: str)
 
 
 def take_in(
-    given: Services, access: Access, sent: Sent, said: Described, request: str | None = None
+    given: Services, to: OpenSlot, sent: Sent, said: Described, request: str | None = None
 ) -> Upload:
     """Accept a file, once: what was sent under the same ``request`` before is found again."""
     try:
         with given.store.changing() as session:
-            return _once(session, access, sent, said, request)
+            return _once(session, to, sent, said, request)
     except IntegrityError:  # the same request came twice at once, and the other was first
         with given.store.changing() as session:
-            return _once(session, access, sent, said, request)
+            return _once(session, to, sent, said, request)
     except GefaError as error:
         raise Problem(409, "The slot is not ready", str(error)) from error
 
 
 def _once(
-    session: Session, access: Access, sent: Sent, said: Described, request: str | None
+    session: Session, to: OpenSlot, sent: Sent, said: Described, request: str | None
 ) -> Upload:
     before = sent_before(session, request) if request else None
-    if session.get(Slot, access.slot.id) is None:
+    if session.get(Slot, to.slot.id) is None:
         raise Problem(404, "No such slot any more", "It was removed while the file was sent.")
     if before is None:
-        _check_quota(session, access, sent)
-        return accept(session, access.slot, sent, said, who=access.key.name, request=request)
+        _check_quota(session, to, sent)
+        return accept(session, to.slot, sent, said, request=request)
     if before.removed is not None:
         raise Problem(
             409,
@@ -187,19 +186,19 @@ def _once(
     return before
 
 
-def _check_quota(session: Session, access: Access, sent: Sent) -> None:
+def _check_quota(session: Session, to: OpenSlot, sent: Sent) -> None:
     """Problem (507) where the slot holds as much as it may."""
-    settings = access.settings
+    settings = to.settings
     if settings.max_uploads is None and settings.max_total_bytes is None:
         return
-    count, held = held_by(session, access.slot)
+    count, held = held_by(session, to.slot)
     if settings.max_uploads is not None and count >= settings.max_uploads:
         reason = f"it holds {count:,} uploads, as many as it may"
     elif settings.max_total_bytes is not None and held + sent.blob.bytes > settings.max_total_bytes:
         reason = f"its uploads may weigh {weight(settings.max_total_bytes)} together"
     else:
         return
-    detail = f"Slot {access.slot.name!r}: {reason}. Remove some, or raise its quota."
+    detail = f"Slot {to.slot.name!r}: {reason}. Remove some, or raise its quota."
     raise Problem(507, "The slot is full", detail)
 
 
@@ -232,22 +231,13 @@ def checked_description(said: dict[str, Any]) -> Described:
         raise Problem(422, "A field is wrong", f"{wrong}.") from error
 
 
-def _wait_wanted(prefer: str) -> float:
-    """Seconds from ``wait=N``; 0 without."""
-    match = re.search(r"(?:^|[,;\s])wait\s*=\s*\"?(\d{1,6})", prefer)
-    return min(MAX_WAIT, float(match[1])) if match else 0.0
-
-
 async def _settled(given: Services, outcomes: list[Outcome], seconds: float) -> list[Outcome]:
     """The uploads once nothing more happens to them, or when the time is up."""
-    deadline = asyncio.get_running_loop().time() + seconds
-    while (
-        any(isinstance(one, Upload) and one.state not in _SETTLED for one in outcomes)
-        and asyncio.get_running_loop().time() < deadline
-    ):
-        await asyncio.sleep(0.1)
-        outcomes = await anyio.to_thread.run_sync(_again, given, outcomes)
-    return outcomes
+    return await until(
+        lambda found: not any(isinstance(o, Upload) and o.state not in _SETTLED for o in found),
+        lambda: anyio.to_thread.run_sync(_again, given, outcomes),
+        seconds,
+    )
 
 
 def _again(given: Services, outcomes: list[Outcome]) -> list[Outcome]:
@@ -260,7 +250,7 @@ def _again(given: Services, outcomes: list[Outcome]) -> list[Outcome]:
 def _answer(
     given: Services, access: Access, form: Form, outcomes: list[Outcome], seconds: float
 ) -> JSONResponse:
-    headers = {"Preference-Applied": f"wait={seconds:.0f}"} if seconds else {}
+    headers = wait_applied(seconds)
     results = [
         _result(given, access, received.name, outcome)
         for received, outcome in zip(form.files, outcomes, strict=True)
@@ -305,6 +295,7 @@ def check_sizes(sizes: str) -> None:
 
 
 @router.get("/uploads/{upload_id}", response_model=UploadAnswer, responses=problems(404))
+@public
 def show(
     upload_id: str,
     given: ServicesOf,
@@ -328,6 +319,7 @@ def show(
     response_model=UploadList,
     responses=problems(401, 403, 404),
 )
+@with_key
 def listing(
     slot: str,
     given: ServicesOf,

@@ -7,35 +7,33 @@ from collections.abc import Callable
 from functools import lru_cache
 from pathlib import Path
 from typing import Annotated, Literal
-from urllib.parse import quote
 from zipfile import ZipFile
 
-from fastapi import APIRouter, Form, HTTPException, Request, Response, UploadFile
+from fastapi import Form, HTTPException, Request, Response
 from fastapi.responses import RedirectResponse
 from sqlmodel import Session, select
 
 from gefa.core.cut.glob import escaped
 from gefa.core.errors import GefaError, PartMissing, PlanError
-from gefa.core.plan.editor import PlanEditor
-from gefa.core.plan.plan import OriginalsEntry, Plan, parse_plan
+from gefa.core.plan.plan import OriginalsEntry, Plan
 from gefa.core.read.document import Kind
 from gefa.store.contracts import Preview
+from gefa.store.desk import remove as remove_from_desk
 from gefa.store.models import Revision, RevisionState, Source
-from gefa.store.recipes import library
-from gefa.store.removal import remove_source
-from gefa.store.runs import start_run
-from gefa.store.sources import (
+from gefa.store.plans import (
     PlanUnreadable,
-    change_plan,
-    latest_revision,
-    plan_of,
-    prepared_for,
+    editor_of,
+    keep_edit,
     redo,
     step_id,
-    survey_of,
     undo,
     whole_plan,
 )
+from gefa.store.roles import Permission
+from gefa.store.run_choice import Chosen, plan_run
+from gefa.store.runs import start_run
+from gefa.store.sources import latest_revision
+from gefa.store.trail import Deed, note
 from gefa.web.fields import FormOf
 from gefa.web.pages.cut_view import CutRow, CutView, view_of
 from gefa.web.pages.edits import EditForm, edit
@@ -44,8 +42,9 @@ from gefa.web.problems import Problem
 from gefa.web.sending import FOREVER, send_blob
 from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
+from gefa.web.visitors import guarded_router, needs
 
-router = APIRouter()
+router = guarded_router()
 
 MAX_PLAN_BYTES = 2_000_000
 """a plan that names 20,000 parts has about as many"""
@@ -57,6 +56,9 @@ def _found(session: Session, source_id: str) -> tuple[Source, Revision]:
     revision = latest_revision(session, source_id) if source else None
     if source is None or revision is None:
         raise HTTPException(404)
+    if source.removed is not None:
+        detail = f"{source.name} can be had back on the page Removed sources (/removed)."
+        raise Problem(404, "It was removed", detail)
     return source, revision
 
 
@@ -68,6 +70,7 @@ def _ready(session: Session, source_id: str) -> tuple[Source, Revision]:
 
 
 @router.get("/sources/{source_id}")
+@needs(Permission.LOOK)
 def show(request: Request, source_id: str, given: ServicesOf) -> Response:
     """The working screen, or where reading stands."""
     with given.store.reading() as session:
@@ -94,6 +97,7 @@ def _still_waiting(revision: Revision) -> Response:
 
 
 @router.get("/sources/{source_id}/board")
+@needs(Permission.LOOK)
 def board(request: Request, source_id: str, given: ServicesOf) -> Response:
     """The picture of the newest revision once it is drawn; nothing before that."""
     with given.store.reading() as session:
@@ -105,6 +109,7 @@ def board(request: Request, source_id: str, given: ServicesOf) -> Response:
 
 
 @router.post("/sources/{source_id}/plan")
+@needs(Permission.DEVELOP)
 def change(request: Request, source_id: str, given: ServicesOf, form: FormOf) -> Response:
     """Change the plan as the form's ``do`` says; answers with what looks different now."""
 
@@ -112,28 +117,23 @@ def change(request: Request, source_id: str, given: ServicesOf, form: FormOf) ->
         asked = EditForm(form, Preview.model_validate(revision.preview).objects)
         if is_stale(session, source, asked):
             raise _Stale
-        own = plan_of(session, source)
-        editor = PlanEditor(own.among(library(session)), survey_of(revision))
+        editor = editor_of(session, source, revision)
         try:
             plan, said = edit(editor, asked)
         except PartMissing as error:
             raise Problem(404, "No such part", str(error)) from error
         except GefaError as error:
             raise Problem(422, "That cannot be done", str(error)) from error
-        # What all sources share is not taken into the plan of one.
-        _take(session, source, plan.model_copy(update={"recipes": own.recipes}), said)
+        try:
+            keep_edit(session, source, plan, said)
+        except PlanError as error:
+            raise Problem(422, "That cannot be done", str(error)) from error
 
     return _changed(request, source_id, given, apply)
 
 
-def _take(session: Session, source: Source, plan: Plan, said: str) -> None:
-    try:
-        change_plan(session, source, plan, said)
-    except PlanError as error:
-        raise Problem(422, "That cannot be done", str(error)) from error
-
-
 @router.post("/sources/{source_id}/undo")
+@needs(Permission.DEVELOP)
 def undo_step(
     request: Request, source_id: str, given: ServicesOf, step: Annotated[str | None, Form()] = None
 ) -> Response:
@@ -142,6 +142,7 @@ def undo_step(
 
 
 @router.post("/sources/{source_id}/redo")
+@needs(Permission.DEVELOP)
 def redo_step(
     request: Request, source_id: str, given: ServicesOf, step: Annotated[str | None, Form()] = None
 ) -> Response:
@@ -211,46 +212,8 @@ def _different(before: CutView, after: CutView) -> list[CutRow]:
     return [row for row in after.rows if known.get(row.id) != row]
 
 
-@router.get("/sources/{source_id}/plan.toml")
-def plan_file(source_id: str, given: ServicesOf) -> Response:
-    """The plan as a file for a repository."""
-    with given.store.reading() as session:
-        source, _ = _found(session, source_id)
-        text = _with_used_recipes(session, source).to_toml()
-    name = quote(f"{Path(source.name).stem}.gefa.toml")
-    headers = {"Content-Disposition": f"attachment; filename*=UTF-8''{name}"}
-    return Response(text, media_type="application/toml", headers=headers)
-
-
-def _with_used_recipes(session: Session, source: Source) -> Plan:
-    """The plan of a source with those of the shared recipes that it uses."""
-    own, whole = plan_of(session, source), whole_plan(session, source)
-    revision = latest_revision(session, source.id)
-    used = {own.default}
-    if revision is not None and revision.state is RevisionState.READY:
-        prepared = prepared_for(session, source, revision, whole)
-        used |= {job.cut.recipe for job in prepared.jobs}
-    recipes = {name: recipe for name, recipe in whole.recipes.items() if name in used}
-    return own.model_copy(update={"recipes": {**recipes, **own.recipes}})
-
-
-@router.post("/sources/{source_id}/plan.toml")
-def take_plan(source_id: str, given: ServicesOf, file: UploadFile) -> Response:
-    """Take a plan file in, in place of the plan so far; it can be undone."""
-    data = file.file.read(MAX_PLAN_BYTES + 1)
-    try:
-        if len(data) > MAX_PLAN_BYTES:
-            raise PlanError("is larger than a plan can be.", file=file.filename or "the plan")
-        plan = parse_plan(data.decode("utf-8"), file.filename or "the plan")
-    except (GefaError, UnicodeDecodeError) as error:
-        raise Problem(422, "That is no plan", str(error)) from error
-    with given.store.changing() as session:
-        source, _ = _found(session, source_id)
-        _take(session, source, plan, f"Took {file.filename or 'a plan file'} in")
-    return RedirectResponse(f"/sources/{source_id}", 303)
-
-
 @router.post("/sources/{source_id}/watch")
+@needs(Permission.DEVELOP)
 def watch(source_id: str, given: ServicesOf, folder: Annotated[str, Form()] = "") -> Response:
     """Wait for a file of the source's name in a folder of the server; empty ends it."""
     with given.store.changing() as session:
@@ -260,20 +223,23 @@ def watch(source_id: str, given: ServicesOf, folder: Annotated[str, Form()] = ""
         except GefaError as error:
             raise Problem(422, "That folder cannot be watched", str(error)) from error
         session.add(source)
+        note(session, Deed.SOURCE_CHANGED, source.name, source.watched or "not watched")
     given.watcher.look_again()
     return RedirectResponse(f"/sources/{source_id}", 303)
 
 
 @router.post("/sources/{source_id}/remove")
+@needs(Permission.DEVELOP)
 def remove(source_id: str, given: ServicesOf) -> Response:
-    """Take a source away for good, with its revisions, its plan and its runs."""
+    """Take a source away; it can be had back for 30 days."""
     with given.store.changing() as session:
         source, _ = _found(session, source_id)
-        remove_source(session, source)
+        remove_from_desk(session, [source])
     return RedirectResponse("/", 303)
 
 
 @router.post("/sources/{source_id}/runs")
+@needs(Permission.DEVELOP)
 def run(
     request: Request, source_id: str, given: ServicesOf, large: Annotated[str, Form()] = ""
 ) -> Response:
@@ -281,11 +247,23 @@ def run(
     with given.store.changing() as session:
         source, revision = _ready(session, source_id)
         plan = whole_plan(session, source)
-        jobs = prepared_for(session, source, revision, plan).large
+        planned = plan_run(session, [Chosen(source, revision, plan)])
+        jobs = planned.large
         if jobs and large not in ("make", "leave"):
-            return page(request, "cut/ask.html", status_code=409, source=source, jobs=jobs)
-        left = frozenset(job.cut.name for job in jobs) if large == "leave" else frozenset()
-        started = start_run(session, source, revision, plan, left)
+            target = f"/sources/{source.id}/runs"
+            return page(
+                request,
+                "cut/ask.html",
+                status_code=409,
+                name=source.name,
+                jobs=jobs,
+                target=target,
+                back=f"/sources/{source.id}",
+                fields={},
+            )
+        if large == "leave":
+            planned.without({job.cut.name for job in jobs})
+        started = start_run(session, planned)
     given.foreman.wake()
     return RedirectResponse(f"/runs/{started.id}", 303)
 
@@ -294,6 +272,7 @@ def run(
 
 
 @router.get("/sources/{source_id}/originals")
+@needs(Permission.LOOK)
 def originals(request: Request, source_id: str, given: ServicesOf, group: str = "") -> Response:
     """The bitmaps stored in a design, the one that is too large by most first."""
     with given.store.reading() as session:
@@ -312,6 +291,7 @@ def originals(request: Request, source_id: str, given: ServicesOf, group: str = 
 
 
 @router.post("/sources/{source_id}/originals")
+@needs(Permission.DEVELOP)
 def take_originals(
     source_id: str,
     given: ServicesOf,
@@ -325,7 +305,9 @@ def take_originals(
         if not globs:
             globs = [escaped(group), f"{escaped(group)}/**"] if group else ["*"]
         plan = Plan(originals=tuple(OriginalsEntry(parts=glob) for glob in globs))
-        started = start_run(session, source, revision, plan)
+        started = start_run(
+            session, plan_run(session, [Chosen(source, revision, plan)]), whole=False
+        )
     given.foreman.wake()
     return RedirectResponse(f"/runs/{started.id}", 303)
 
@@ -343,6 +325,7 @@ def _preview(session: Session, source_id: str, number: int) -> Preview:
 
 
 @router.get("/sources/{source_id}/{number:int}/tiles/{level:int}/{column:int}_{row:int}")
+@needs(Permission.LOOK)
 def tile(
     source_id: str, number: int, level: int, column: int, row: int, given: ServicesOf
 ) -> Response:
@@ -374,6 +357,7 @@ def _tiles(path: Path) -> dict[tuple[int, int, int], str]:
 
 
 @router.get("/sources/{source_id}/{number:int}/{which}/{index:int}")
+@needs(Permission.LOOK)
 def before_after(
     source_id: str, number: int, which: Literal["before", "after"], index: int, given: ServicesOf
 ) -> Response:

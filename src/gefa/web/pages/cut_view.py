@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import NamedTuple
 from urllib.parse import quote
 
 from sqlmodel import Session
 
+from gefa.core.cut.cut import Cut, Origin
 from gefa.core.cut.revisions import Changes
 from gefa.core.cut.shown_size import ShownSize, Unit
 from gefa.core.cut.slice_geometry import line_at
@@ -17,14 +19,18 @@ from gefa.core.make.prepare import Prepared
 from gefa.core.plan.gather import default_recipe
 from gefa.core.plan.plan import CellEntry, CutEntry, Plan, SliceEntry
 from gefa.core.plan.slice_cuts import grid
+from gefa.core.read.part_names import tag_name
 from gefa.core.read.survey import PartFacts, Survey
-from gefa.core.treat.recipe import OwnQuality
+from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.treat.recipe import OwnFormats
 from gefa.core.treat.recipe_sentence import sentence
+from gefa.core.units import listed
 from gefa.store.contracts import Preview
 from gefa.store.history import Ways
 from gefa.store.models import Revision, Source
+from gefa.store.plans import prepared_for, step_id, ways_of, whole_plan
 from gefa.store.runs import newest_made
-from gefa.store.sources import prepared_for, step_id, survey_of, ways_of, whole_plan
+from gefa.store.sources import survey_of
 from gefa.web.pages.proof_view import quality_words
 from gefa.web.pages.weighing import Scales, Weighed, added
 
@@ -45,7 +51,8 @@ class CutLine:
 
     ``stem`` is what its files' names begin with; ``pixels`` is its one size (px) where it has one
     of its own. ``entry`` says to the plan's editor which it is. ``exception`` says in words what it
-    has of its own against the default; ``proof`` is where its files can be looked at.
+    has of its own against the default, ``from_design`` what the words after its tag ask for;
+    ``proof`` is where its files can be looked at.
     """
 
     index: int
@@ -63,6 +70,7 @@ class CutLine:
     weighed: Weighed = field(default_factory=Weighed)
     share: float = 0.0
     exception: str = ""
+    from_design: str = ""
     proof: str = ""
 
     @property
@@ -122,6 +130,8 @@ class Slices:
     y: list[Guide] = field(default_factory=list)
     columns: int = 1
     rows_count: int = 1
+    gap: int = 0
+    margin: int = 0
     said: list[str] = field(default_factory=list)
 
 
@@ -188,7 +198,7 @@ class CutView:
 
 def view_of(session: Session, source: Source, revision: Revision) -> CutView:
     """Everything the screen needs, from the survey; draws nothing."""
-    survey = survey_of(revision)
+    survey = survey_of(revision).called(source.name)
     plan = whole_plan(session, source)
     prepared = prepared_for(session, source, revision, plan)
     remarks = _remarks(prepared)
@@ -239,15 +249,40 @@ def _proofs(session: Session, source: Source) -> dict[str, str]:
 
 
 def _exception(
-    plan: Plan, recipe: str | None, quality: OwnQuality | None, tags: tuple[str, ...] = ()
+    plan: Plan, own: CutEntry | SliceEntry | CellEntry, recipe: str | None, tags: Iterable[str] = ()
 ) -> str:
     """What a cut has of its own against its tags and the default, in words; empty if nothing."""
-    own = []
+    told = []
     if recipe is not None and plan.default is not None and recipe not in (plan.default, *tags):
-        own.append(f"recipe {recipe}")
-    if quality is not None:
-        own.append(quality_words(quality))
-    return " and ".join(own)
+        told.append(f"recipe {recipe}")
+    if own.quality is not None:
+        told.append(quality_words(own.quality))
+    if isinstance(own, CutEntry):
+        told += _own_ladder(own.widths, own.formats)
+    return listed(told)
+
+
+def _own_ladder(widths: tuple[int, ...] | None, formats: OwnFormats | None) -> list[str]:
+    told = []
+    if widths is not None:
+        told.append(f"{', '.join(f'{width:,}' for width in widths)} px")
+    if formats is not None:
+        automatic = formats == "auto"
+        told.append("automatic formats" if automatic else listed([_label(f) for f in formats]))
+    return told
+
+
+def _label(format: Format | str) -> str:
+    return FORMATS[Format(format)].label
+
+
+def _from_design(cut: Cut) -> str:
+    """What the words after a tag ask for."""
+    told = [quality_words(cut.quality)] if cut.quality is not None else []
+    told += _own_ladder(cut.widths, cut.formats)
+    if cut.size is not None:
+        told.append("a size of its own")
+    return listed(told)
 
 
 def _remarks(prepared: Prepared) -> dict[str, list[str]]:
@@ -318,7 +353,8 @@ def _line(
         part.strays.words if part.strays else "",
         job.cut.strays,
         scales.weigh(job),
-        exception=_exception(plan, entry.recipe, entry.quality, part.tags) if entry else "",
+        exception=_exception(plan, entry, entry.recipe, map(tag_name, part.tags)) if entry else "",
+        from_design=_from_design(job.cut) if job.cut.origin is Origin.TAG else "",
     )
 
 
@@ -359,7 +395,8 @@ def _slice_row(
     recipe = own.recipe or entry.recipe or ""
     line = CutLine(0, own.name or "", recipe)
     if made:
-        line.exception = _exception(plan, own.recipe or entry.recipe, own.quality or entry.quality)
+        both = own if own.quality is not None else entry
+        line.exception = _exception(plan, both, own.recipe or entry.recipe)
         line.stem, line.recipe = made[0].cut.name, made[0].cut.recipe
         line.weighed = scales.weigh(made[0])
     return SliceRow(
@@ -376,6 +413,7 @@ def _slice_row(
 def _note_lines(found: Slices, entry: SliceEntry, survey: Survey) -> None:
     if entry.split is not None:
         found.columns, found.rows_count = entry.split.columns, entry.split.rows
+        found.gap, found.margin = entry.split.gap, entry.split.margin
         cells_ = grid(entry, survey.size)
         found.x = [Guide(x, str(x)) for x in sorted({c.rect.x for c in cells_} - {0})]
         found.y = [Guide(y, str(y)) for y in sorted({c.rect.y for c in cells_} - {0})]

@@ -136,7 +136,10 @@ EDITS: dict[str, tuple[Edit, Callable[[EditForm], str]]] = {
     ),
     "split": (
         lambda editor, a: editor.split(
-            a.whole("columns", "columns", 1), a.whole("rows", "rows", 1)
+            a.whole("columns", "columns", 1),
+            a.whole("rows", "rows", 1),
+            a.whole("gap", "gap", 0),
+            a.whole("margin", "margin", 0),
         ),
         lambda a: f"Split into {a.text('columns') or 1} × {a.text('rows') or 1}",
     ),

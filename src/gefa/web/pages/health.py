@@ -6,26 +6,30 @@ from hmac import compare_digest
 from ipaddress import ip_address
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Header, Request, Response
+from fastapi import Header, Request, Response
 from fastapi.responses import JSONResponse, PlainTextResponse
 
+from gefa.store.roles import Permission
 from gefa.web.bodies import bearer_in
 from gefa.web.health import health_of
 from gefa.web.metrics import TEXT, Metrics
 from gefa.web.problems import Problem
 from gefa.web.services import ServicesOf
 from gefa.web.templating import page
+from gefa.web.visitors import guarded_router, needs, public
 
-router = APIRouter()
+router = guarded_router()
 
 
 @router.get("/healthz")
+@public
 def healthz() -> Response:
     """The server answers."""
     return PlainTextResponse("ok\n", headers={"Cache-Control": "no-store"})
 
 
 @router.get("/readyz")
+@public
 def readyz(given: ServicesOf) -> Response:
     """Everything that the server needs works; 503 names what does not."""
     found = health_of(given)
@@ -37,6 +41,7 @@ def readyz(given: ServicesOf) -> Response:
 
 
 @router.get("/metrics")
+@public
 def metrics(
     request: Request, given: ServicesOf, authorization: Annotated[str, Header()] = ""
 ) -> Response:
@@ -67,6 +72,7 @@ def _has_key(key: str, authorization: str) -> bool:
 
 
 @router.get("/health")
+@needs(Permission.OWN)
 def show(request: Request, given: ServicesOf) -> Response:
     """How everything is, in words."""
     return page(request, "health.html", health=health_of(given))

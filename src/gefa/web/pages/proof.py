@@ -5,20 +5,21 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Depends, Form, HTTPException, Request, Response
+from fastapi import Depends, Form, HTTPException, Request, Response
 from fastapi.responses import JSONResponse, RedirectResponse
 from sqlmodel import Session
 
 from gefa.core.errors import GefaError
 from gefa.core.make.job import CutJob
-from gefa.core.plan.editor import PlanEditor
 from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import Aim, OwnQuality, Recipe
 from gefa.store.contracts import ProofReport
 from gefa.store.models import RevisionState, Run, Source, TaskState
+from gefa.store.plans import editor_of, keep_edit
 from gefa.store.recipes import library, save_recipe
-from gefa.store.sources import change_plan, latest_revision, plan_of, survey_of
+from gefa.store.roles import Permission
+from gefa.store.sources import latest_revision
 from gefa.web.fields import whole_number
 from gefa.web.pages.curve import HEIGHT, LEFT, RIGHT, WIDTH
 from gefa.web.pages.proof_view import (
@@ -36,8 +37,9 @@ from gefa.web.problems import Problem
 from gefa.web.sending import FOREVER, send_blob, send_made
 from gefa.web.services import ServicesOf
 from gefa.web.templating import page
+from gefa.web.visitors import guarded_router, needs
 
-router = APIRouter(prefix="/runs/{run_id}/proof")
+router = guarded_router(prefix="/runs/{run_id}/proof")
 
 
 @dataclass(frozen=True)
@@ -63,6 +65,7 @@ def _found(session: Session, run_id: str, cut: str, which: ProofAddress) -> Proo
 
 
 @router.get("")
+@needs(Permission.LOOK)
 def first(run_id: str, given: ServicesOf) -> Response:
     """The cut of a run that looks worst, as far as that is known."""
     with given.store.reading() as session:
@@ -75,18 +78,8 @@ def first(run_id: str, given: ServicesOf) -> Response:
     return RedirectResponse(strip[0].href, 303)
 
 
-@router.get("/{cut}")
-def show(
-    request: Request, run_id: str, cut: str, given: ServicesOf, which: AddressOf, kept: str = ""
-) -> Response:
-    """One file beside its reference."""
-    with given.store.reading() as session:
-        view = _found(session, run_id, cut, which)
-        view.strip = strip_of(session, view.run, cut)
-    return page(request, "proof/index.html", view=view, kept=kept)
-
-
-@router.post("/{cut}/reference")
+@router.post("/{cut:path}/reference")
+@needs(Permission.LOOK)
 def ask(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response:
     """Have the picture drawn that files are compared with."""
     with given.store.session() as session:
@@ -95,7 +88,8 @@ def ask(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response:
     return JSONResponse({"state": "drawing"}, 202, headers={"Retry-After": "1"})
 
 
-@router.get("/{cut}/reference")
+@router.get("/{cut:path}/reference")
+@needs(Permission.LOOK)
 def reference(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response:
     """The picture that files are compared with, once it is drawn; 202 until then, and 404 before
     anybody asked for it."""
@@ -111,7 +105,8 @@ def reference(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Res
     return send_blob(given.store.blobs, sha256, "image/png", FOREVER)
 
 
-@router.get("/{cut}/made")
+@router.get("/{cut:path}/made")
+@needs(Permission.LOOK)
 def made(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response:
     """The file of a point of a curve."""
     with given.store.reading() as session:
@@ -123,7 +118,8 @@ def made(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response
     return send_made(given.store.blobs, entry.sha256, view.format, FOREVER)
 
 
-@router.post("/{cut}/curve")
+@router.post("/{cut:path}/curve")
+@needs(Permission.LOOK)
 def curve(request: Request, run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response:
     """The curve as far as it is measured; asks for the rest, then for looks in the filmstrip."""
     open_scores = 0
@@ -141,7 +137,8 @@ def curve(request: Request, run_id: str, cut: str, given: ServicesOf, which: Add
     )
 
 
-@router.post("/{cut}/keep")
+@router.post("/{cut:path}/keep")
+@needs(Permission.DEVELOP)
 def keep(
     run_id: str,
     cut: str,
@@ -164,6 +161,19 @@ def keep(
     return RedirectResponse(back, 303)
 
 
+# Last: a name may have folders in it, and would take in the addresses above.
+@router.get("/{cut:path}")
+@needs(Permission.LOOK)
+def show(
+    request: Request, run_id: str, cut: str, given: ServicesOf, which: AddressOf, kept: str = ""
+) -> Response:
+    """One file beside its reference."""
+    with given.store.reading() as session:
+        view = _found(session, run_id, cut, which)
+        view.strip = strip_of(session, view.run, cut)
+    return page(request, "proof/index.html", view=view, kept=kept)
+
+
 def _quality(format: Format, quality: str, as_look: float | None) -> OwnQuality:
     if as_look is not None:
         return Aim(look=round(as_look, 1))
@@ -181,17 +191,11 @@ def _keep(session: Session, view: ProofView, whom: str, quality: OwnQuality | No
 
 def _for_recipe(session: Session, view: ProofView, quality: OwnQuality) -> str:
     name = view.cut_job.cut.recipe
-    own = plan_of(session, view.source)
-    recipe = own.among(library(session)).recipe(name)
+    recipe = Plan(recipes=library(session)).recipe(name)
     changed = recipe.model_copy(update={"quality": _merged(recipe, quality)})
     changed = Recipe.model_validate(changed.model_dump())
-    words = f"{quality_words(quality)} for the recipe {name}"
-    if name in own.recipes:
-        plan = own.model_copy(update={"recipes": {**own.recipes, name: changed}})
-        change_plan(session, view.source, plan, f"Kept {words}")
-    else:
-        save_recipe(session, name, changed, f"Kept {quality_words(quality)}")
-    return words
+    save_recipe(session, name, changed, f"Kept {quality_words(quality)}")
+    return f"{quality_words(quality)} for the recipe {name}"
 
 
 def _merged(recipe: Recipe, quality: OwnQuality) -> OwnQuality:
@@ -206,8 +210,7 @@ def _for_cut(session: Session, source: Source, cut_job: CutJob, quality: OwnQual
     revision = latest_revision(session, source.id)
     if revision is None or revision.state is not RevisionState.READY:
         raise Problem(409, "Not read yet", "Wait until the source has been read, then try again.")
-    own = plan_of(session, source)
-    editor = PlanEditor(own.among(library(session)), survey_of(revision))
+    editor = editor_of(session, source, revision)
     cut = cut_job.cut
     plan: Plan
     if cut.rect is not None:
@@ -215,6 +218,5 @@ def _for_cut(session: Session, source: Source, cut_job: CutJob, quality: OwnQual
     else:
         plan = editor.judge(cut.part, editor.line_of(cut), quality)
     words = f"{quality_words(quality)} for {cut.name}" if quality else f"{cut.name} as its recipe"
-    plan = plan.model_copy(update={"recipes": own.recipes})
-    change_plan(session, source, plan, f"Kept {words}")
+    keep_edit(session, source, plan, f"Kept {words}")
     return words

@@ -23,10 +23,10 @@ from gefa.core.treat.recipe_sentence import aim_words
 from gefa.core.units import listed
 from gefa.store import ledger
 from gefa.store.contracts import CurveBody, CutBody, ProofBody, ScoreBody
-from gefa.store.models import Revision, Run, Source, Task, TaskKind, TaskState
+from gefa.store.models import Run, Source, Task, TaskKind, TaskState
 from gefa.store.on_demand_jobs import request_task, task_on
-from gefa.store.runs import jobs_of, with_looks
-from gefa.store.sources import whole_plan
+from gefa.store.plans import whole_plan
+from gefa.store.run_manifest import jobs_of, with_looks
 from gefa.web.pages.curve import CurveView, Point, curve_of
 
 LARGEST = 4096
@@ -46,12 +46,13 @@ class StripItem:
 
 @dataclass
 class ProofView:
-    """One file of a cut, and what it is compared with."""
+    """One file of a cut, and what it is compared with. ``blob`` is the content of its source."""
 
     run: Run
     source: Source
     record: CutRecord
     cut_job: CutJob
+    blob: str
     files: list[File]
     size: Size
     format: Format
@@ -107,15 +108,15 @@ class ProofView:
         return next(i for i, item in enumerate(self.strip) if item.here)
 
 
-def cut_of(session: Session, run: Run, cut: str) -> tuple[CutJob, JobReport] | None:
-    """What a run was to make of a cut, and what it reported; None if there is none."""
+def cut_of(session: Session, run: Run, cut: str) -> tuple[Task, JobReport] | None:
+    """The job of a cut in a run, and what it reported; None if there is none."""
     jobs = session.exec(
         select(Task).where(Task.run_id == run.id, Task.kind == TaskKind.CUT, Task.name == cut)
     ).all()
     for job in jobs:
         if job.state is TaskState.DONE and job.report:
             (report,) = with_looks(session, [JobReport.model_validate(job.report)])
-            return CutBody.model_validate(job.task).job, report
+            return job, report
     return None
 
 
@@ -132,8 +133,10 @@ def proof_of(
     found = cut_of(session, run, cut)
     if found is None or not found[1].files:
         return None
-    cut_job, report = found
-    source = session.get_one(Source, run.source_id)
+    task, report = found
+    body = CutBody.model_validate(task.task)
+    cut_job = body.job
+    source = session.get_one(Source, task.source_id)
     size = _size(report.files, width)
     at_size = [file for file in report.files if file.width == size.width]
     known = {known.value for known in curve_formats(cut_job)} | {f.format.value for f in at_size}
@@ -148,6 +151,7 @@ def proof_of(
         source=source,
         record=report.record,
         cut_job=cut_job,
+        blob=body.blob,
         files=report.files,
         size=size,
         format=chosen_format,
@@ -244,7 +248,7 @@ def ask_for_scores(session: Session, run: Run) -> int:
 
 def ask_for_reference(session: Session, view: ProofView) -> Task:
     """The job that draws the reference, queued the first time."""
-    return request_task(session, view.topic, ProofBody(**_asked(session, view)))
+    return request_task(session, view.topic, ProofBody(**_asked(view)))
 
 
 def reference_task(session: Session, view: ProofView) -> Task | None:
@@ -266,16 +270,16 @@ def curves(session: Session, view: ProofView) -> CurveView:
     )
     for line in curve.lines:
         if line.waits:
-            body = CurveBody(**_asked(session, view), format=line.format)
+            body = CurveBody(**_asked(view), format=line.format)
             job = request_task(session, f"curve {line.format} {view.topic}", body)
             line.waits = job.state is TaskState.QUEUED
     return curve
 
 
-def _asked(session: Session, view: ProofView) -> dict[str, Any]:
+def _asked(view: ProofView) -> dict[str, Any]:
     """What all bodies about a file at a size say."""
     return {
-        "blob": session.get_one(Revision, view.run.revision_id).blob,
+        "blob": view.blob,
         "name": view.source.name,
         "job": view.cut_job,
         "width": view.size.width,

@@ -10,7 +10,7 @@ from pydantic import ValidationError
 from starlette.datastructures import FormData
 
 from gefa.core.errors import PlanError
-from gefa.core.plan.plan import problems_in_words
+from gefa.core.plan.problems import problems_in_words
 from gefa.core.treat.formats import FORMATS, LOSSY, Format
 from gefa.core.treat.recipe import Aim, Corner, Fit, Recipe
 from gefa.core.treat.recipe_sentence import aim_words, ratio_words

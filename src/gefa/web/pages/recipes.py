@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from typing import Annotated, Any
 from urllib.parse import urlencode
 
-from fastapi import APIRouter, Form, HTTPException, Request, Response
+from fastapi import Form, HTTPException, Request, Response
 from fastapi.responses import RedirectResponse
 from sqlmodel import Session
 
@@ -25,6 +25,7 @@ from gefa.store.recipes import (
     shelf_of_recipes,
     undo_recipe,
 )
+from gefa.store.roles import Permission
 from gefa.store.slots import slots_with
 from gefa.store.sources import all_sources
 from gefa.web.fields import FormOf
@@ -42,13 +43,15 @@ from gefa.web.problems import Problem
 from gefa.web.sending import send_from
 from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
+from gefa.web.visitors import guarded_router, needs
 
-router = APIRouter(prefix="/recipes")
+router = guarded_router(prefix="/recipes")
 
 NEW = Recipe(formats="auto", widths=(480, 960, 1440))
 
 
 @router.get("")
+@needs(Permission.LOOK)
 def index(request: Request, given: ServicesOf) -> Response:
     """All recipes that sources share, each as its sentence."""
     with given.store.reading() as session:
@@ -69,6 +72,7 @@ def index(request: Request, given: ServicesOf) -> Response:
 
 
 @router.post("")
+@needs(Permission.DEVELOP)
 def add(
     given: ServicesOf, name: Annotated[str, Form()] = "", like: Annotated[str, Form()] = ""
 ) -> Any:
@@ -140,6 +144,7 @@ def _view(session: Session, name: str, sample: str, part: str) -> RecipeView:
 
 
 @router.get("/{name}")
+@needs(Permission.LOOK)
 def show(
     request: Request, name: str, given: ServicesOf, sample: str = "", part: str = ""
 ) -> Response:
@@ -151,6 +156,7 @@ def show(
 
 
 @router.post("/{name}")
+@needs(Permission.DEVELOP)
 def change(
     request: Request,
     name: str,
@@ -185,6 +191,7 @@ def _refuse_clashes(session: Session, name: str, recipe: Recipe, sample: Sample 
 
 
 @router.post("/{name}/undo")
+@needs(Permission.DEVELOP)
 def undo(
     request: Request, name: str, given: ServicesOf, sample: str = "", part: str = ""
 ) -> Response:
@@ -199,6 +206,7 @@ def undo(
 
 
 @router.post("/{name}/remove")
+@needs(Permission.DEVELOP)
 def remove(name: str, given: ServicesOf) -> Response:
     """Take a recipe away, or a built-in one's changes; both can be undone."""
     with given.store.changing() as session:
@@ -228,6 +236,7 @@ def _changed(request: Request, name: str, given: Services, sample: str, part: st
 
 
 @router.post("/{name}/effect")
+@needs(Permission.LOOK)
 def effect(
     request: Request, name: str, given: ServicesOf, sample: str = "", part: str = ""
 ) -> Response:
@@ -243,6 +252,7 @@ def effect(
 
 
 @router.get("/{name}/tried/{job_id}/{path:path}")
+@needs(Permission.LOOK)
 def tried(name: str, job_id: str, path: str, given: ServicesOf) -> Response:
     """A file that a trial made."""
     with given.store.reading() as session:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field
 from datetime import datetime
 from urllib.parse import urlencode
 
@@ -83,8 +85,10 @@ class SheetRow:
 @dataclass
 class SheetGroup:
     """The cuts of one recipe, which share their widths; with steps of equal weight each has its
-    own, and ``widths`` is empty."""
+    own, and ``widths`` is empty. Of a ``source`` with several cuts; pictures that are cut once each
+    are together, without one."""
 
+    source: str
     recipe: str
     widths: list[int]
     rows: list[SheetRow] = field(default_factory=list)
@@ -113,11 +117,13 @@ SORTS = {
 @dataclass(frozen=True)
 class SheetQuery:
     """How the sheet is to be shown: the files of one format instead of the lightest, the order of
-    the cuts, and whether only those with warnings."""
+    the cuts, whether only those with warnings, and only those that have ``q`` in their name or
+    their source's."""
 
     format: str = ""
     sort: str = "order"
     warned: bool = False
+    q: str = ""
 
 
 @dataclass
@@ -135,7 +141,7 @@ class Sheet:
 
     def link(self, **changes: object) -> str:
         """The query for another look at the same sheet."""
-        now = {"format": self.asked.format, "sort": self.asked.sort, "warned": self.asked.warned}
+        now = asdict(self.asked)
         wanted = {name: value for name, value in (now | changes).items() if value}
         if wanted.get("sort") == "order":
             del wanted["sort"]
@@ -180,23 +186,29 @@ def seconds_taken(run: Run) -> float | None:
     return (run.finished.replace(tzinfo=None) - run.created.replace(tzinfo=None)).total_seconds()
 
 
-def sheet_of(manifest: Manifest, plan: Plan, asked: SheetQuery) -> Sheet:
-    """Rows are cuts, columns the widths of their recipe. A file at the natural width stands in
-    the column of the width it answers."""
-    groups: dict[str, SheetGroup] = {}
+def sheet_of(manifest: Manifest, plans: Mapping[str, Plan], asked: SheetQuery) -> Sheet:
+    """Rows are cuts, columns the widths of their recipe; ``plans`` are by the names of sources. A
+    file at the natural width stands in the column of the width it answers."""
+    groups: dict[tuple[str, str, tuple[int, ...]], SheetGroup] = {}
+    counts = Counter(cut.source for cut in manifest.cuts)
     by_cut = manifest.files_by_cut()
     remarks: dict[str, list[str]] = {}
     for remark in [*manifest.failed, *manifest.warnings]:
         remarks.setdefault(remark.cut, []).append(remark.reason)
     for cut in manifest.cuts:
-        recipe = plan.recipe(cut.recipe)
+        if not _found_by(asked.q, cut):
+            continue
+        recipe = plans[cut.source].recipe(cut.recipe)
         widths = [] if recipe.steps else list(recipe.all_widths)
-        group = groups.setdefault(cut.recipe, SheetGroup(cut.recipe, widths))
+        source = cut.source if counts[cut.source] > 1 else ""
+        group = groups.setdefault(
+            (source, cut.recipe, tuple(widths)), SheetGroup(source, cut.recipe, widths)
+        )
         row = _sheet_row(cut, by_cut.get(cut.name, []), widths, asked)
         row.remarks = remarks.get(cut.name, [])
         if row.remarks or not asked.warned:
             group.rows.append(row)
-    shown = [group for group in groups.values() if group.rows]
+    shown = sorted((g for g in groups.values() if g.rows), key=lambda group: group.source)
     for group in shown:
         _sort(group.rows, asked.sort)
     cells = [cell for group in shown for row in group.rows for cell in row.cells if cell]
@@ -206,6 +218,10 @@ def sheet_of(manifest: Manifest, plan: Plan, asked: SheetQuery) -> Sheet:
     there = {file.format for file in manifest.files}
     warned = sum(cut.name in remarks for cut in manifest.cuts)
     return Sheet(asked, shown, [format for format in Format if format in there], warned)
+
+
+def _found_by(words: str, cut: CutRecord) -> bool:
+    return words.strip().casefold() in f"{cut.name} {cut.source}".casefold()
 
 
 def _sort(rows: list[SheetRow], by: str) -> None:

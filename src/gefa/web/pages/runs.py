@@ -3,36 +3,26 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Iterator
-from pathlib import Path
-from typing import Annotated, Any, Literal
-from urllib.parse import quote
+from collections.abc import AsyncIterator
+from typing import Annotated, Any
 
 import anyio.to_thread
-from fastapi import APIRouter, Depends, HTTPException, Query, Request, Response
+from fastapi import Depends, HTTPException, Query, Request, Response
 from fastapi.responses import RedirectResponse, StreamingResponse
 from sqlmodel import Session, select
 
-from gefa.core.deliver.bundle import bundle
 from gefa.core.deliver.compare import counted, paired
-from gefa.core.deliver.layout import Layout, Piece, lay_out, pieces
-from gefa.core.deliver.manifest import MANIFEST, Manifest, OriginalFile, Totals
-from gefa.core.deliver.names import safe
+from gefa.core.deliver.manifest import MANIFEST, OriginalFile, Totals
 from gefa.core.deliver.negotiate import sent_to_large_screens
-from gefa.core.geometry import Size
-from gefa.core.plan.plan import Plan
-from gefa.store.contracts import PdfReport
-from gefa.store.models import Revision, Run, Source, TaskState, Variant
+from gefa.store.models import Run, Variant
 from gefa.store.removal import remove_run
-from gefa.store.runs import (
-    ask_for_pdf,
-    manifest_of,
-    pdf_task,
-    recent_runs,
-    run_again,
-    runs_beside,
-)
-from gefa.store.sources import survey_of
+from gefa.store.roles import Permission
+from gefa.store.run_choice import choose, plan_in, plan_run
+from gefa.store.run_manifest import manifest_of, sources_of
+from gefa.store.runs import name_of, recent_runs, run_again, runs_beside, start_run, stop_run
+from gefa.store.standing import changed_sources
+from gefa.web.fields import Fields, FormOf
+from gefa.web.pages.desk_view import chosen_of
 from gefa.web.pages.proof_view import ask_for_scores
 from gefa.web.pages.run_view import (
     SORTS,
@@ -46,70 +36,127 @@ from gefa.web.problems import Problem
 from gefa.web.sending import send_blob, send_made
 from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import fragment, page
+from gefa.web.visitors import guarded_router, needs
 
-router = APIRouter(prefix="/runs")
+router = guarded_router(prefix="/runs")
 
 LOOK_SECONDS = 0.3
 """between two looks at a run that somebody watches: a bar that moves smoothly enough"""
-FRAME = Size(600, 560)
-"""px that a layout is shown in"""
-FRAMED = (
-    "default-src 'none'; img-src 'self'; style-src 'self' 'unsafe-inline'; base-uri 'self';"
-    " frame-ancestors 'self'"
-)
-"""for the page of a layout, which is shown inside ours and has a style of its own; no scripts"""
 
 
-def _asked(format: str = "", sort: str = "order", warned: bool = False) -> SheetQuery:
-    return SheetQuery(format, sort if sort in SORTS else "order", warned)
+def _asked(
+    format: str = "",
+    sort: str = "order",
+    warned: bool = False,
+    q: Annotated[str, Query(max_length=200)] = "",
+) -> SheetQuery:
+    return SheetQuery(format, sort if sort in SORTS else "order", warned, q)
 
 
 SheetAsked = Annotated[SheetQuery, Depends(_asked)]
 
 
 @router.get("")
+@needs(Permission.LOOK)
 def index(request: Request, given: ServicesOf) -> Response:
     """All runs, the newest first."""
     with given.store.reading() as session:
         rows = [
             {
                 "run": run,
-                "source": source,
+                "name": listed_names(names),
+                "sources": names,
                 "seconds": seconds_taken(run),
                 "totals": Totals.model_validate(run.totals),
             }
-            for run, source in recent_runs(session)
+            for run, names in recent_runs(session)
         ]
     return page(request, "runs/list.html", rows=rows)
 
 
-def _found(session: Session, run_id: str) -> tuple[Run, Source]:
+def listed_names(names: list[str]) -> str:
+    """What people call a run of these sources."""
+    return names[0] if len(names) == 1 else f"{len(names):,} sources"
+
+
+def found_run(session: Session, run_id: str) -> tuple[Run, str]:
+    """The run, and what people call it."""
     run = session.get(Run, run_id)
     if run is None:
         raise HTTPException(404)
-    return run, session.get_one(Source, run.source_id)
+    return run, name_of(session, run)
 
 
 def _context(
-    session: Session, given: Services, run: Run, source: Source, asked: SheetQuery
+    session: Session, given: Services, run: Run, name: str, asked: SheetQuery
 ) -> dict[str, Any]:
     manifest = manifest_of(session, run)
+    sources = sources_of(session, run)
+    plans = {own.name: plan_in(run, own) for _, own in sources}
     sent = map(sent_to_large_screens, manifest.files_by_cut().values())
     unseen = sum(file is not None and file.score is None and not file.moves for file in sent)
     return {
         "open_looks": unseen if asked.sort == "look" else 0,
         "run": run,
-        "source": source,
+        "name": name,
+        "source": sources[0][0] if len(sources) == 1 else None,
         "progress": progress_of(session, given.queue, run),
         "seconds": seconds_taken(run),
         "manifest": manifest,
         "totals": manifest.totals(),
-        "sheet": sheet_of(manifest, Plan.model_validate(run.plan), asked),
+        "sheet": sheet_of(manifest, plans, asked),
         "others": runs_beside(session, run),
     }
 
 
+@router.post("")
+@needs(Permission.DEVELOP)
+def begin(request: Request, given: ServicesOf, form: FormOf) -> Response:
+    """Run all sources, those that changed since their last run, or the chosen ones, of all or of
+    those that match filters; asks first about very large files. What it comes to is worked out
+    before anything is held."""
+    fields = Fields(form)
+    large = fields.text("large")
+    with given.store.reading() as session:
+        chosen, refused = choose(session, _wanted(session, fields))
+        planned = plan_run(session, chosen)
+    if not chosen and not refused:
+        raise Problem(409, "Nothing to run", "No source is chosen, or none has changed.")
+    jobs = planned.large
+    if jobs and large not in ("make", "leave"):
+        return page(
+            request,
+            "cut/ask.html",
+            status_code=409,
+            name="This run",
+            jobs=jobs,
+            target="/runs",
+            back="/",
+            fields={name: fields.texts(name) for name in form if name != "large"},
+        )
+    if large == "leave":
+        planned.without({job.cut.name for job in jobs})
+    with given.store.changing() as session:
+        started = start_run(session, planned, refused)
+    given.foreman.wake()
+    return RedirectResponse(f"/runs/{started.id}", 303)
+
+
+def _wanted(session: Session, fields: Fields) -> set[str] | None:
+    """Ids of the sources that a form asks for; None for all."""
+    what = fields.text("what") or "all"
+    if what not in ("all", "changed", "chosen"):
+        raise Problem(422, "That cannot be done", f"There is nothing called {what[:40]!r} to run.")
+    some = what == "chosen" or fields.on("matching")
+    wanted = {source.id for source in chosen_of(session, fields)} if some else None
+    if what == "changed":
+        changed = changed_sources(session)
+        wanted = changed if wanted is None else changed & wanted
+    return wanted
+
+
 @router.get("/{run_id}")
+@needs(Permission.LOOK)
 def show(
     request: Request,
     run_id: str,
@@ -118,13 +165,14 @@ def show(
 ) -> Response:
     """One run; for a script's request, only its sheet."""
     with given.store.reading() as session:
-        run, source = _found(session, run_id)
-        context = _context(session, given, run, source, asked)
+        run, name = found_run(session, run_id)
+        context = _context(session, given, run, name, asked)
     template = "runs/_sheet.html" if request.headers.get("HX-Request") else "runs/index.html"
     return page(request, template, **context)
 
 
 @router.post("/{run_id}/looks")
+@needs(Permission.LOOK)
 def measure_looks(
     request: Request,
     run_id: str,
@@ -134,18 +182,19 @@ def measure_looks(
     """Have the files looked at that stand for their cuts and were not; the sheet as far as that
     is."""
     with given.store.session() as session:
-        run, source = _found(session, run_id)
-        context = _context(session, given, run, source, asked)
+        run, name = found_run(session, run_id)
+        context = _context(session, given, run, name, asked)
         context["open_looks"] = ask_for_scores(session, run)
     given.foreman.wake()
     return page(request, "runs/_sheet.html", **context)
 
 
 @router.post("/{run_id}/again")
+@needs(Permission.DEVELOP)
 def again(run_id: str, given: ServicesOf) -> Response:
     """Have what failed made once more."""
     with given.store.changing() as session:
-        run, _ = _found(session, run_id)
+        run, _ = found_run(session, run_id)
         if run.finished is None:
             raise Problem(409, "Not finished", "Wait until the run is finished, then try again.")
         run_again(session, run)
@@ -153,20 +202,33 @@ def again(run_id: str, given: ServicesOf) -> Response:
     return RedirectResponse(f"/runs/{run_id}", 303)
 
 
+@router.post("/{run_id}/stop")
+@needs(Permission.DEVELOP)
+def stop(run_id: str, given: ServicesOf) -> Response:
+    """Make no more of it; what was made so far is kept."""
+    with given.store.changing() as session:
+        run, _ = found_run(session, run_id)
+        stop_run(session, run)
+    given.foreman.wake()
+    return RedirectResponse(f"/runs/{run_id}", 303)
+
+
 @router.post("/{run_id}/remove")
+@needs(Permission.DEVELOP)
 def remove(run_id: str, given: ServicesOf) -> Response:
     """Take a run and what it made away for good."""
     with given.store.changing() as session:
-        run, _ = _found(session, run_id)
+        run, _ = found_run(session, run_id)
         remove_run(session, run)
     return RedirectResponse("/runs", 303)
 
 
 @router.get("/{run_id}/compare")
+@needs(Permission.LOOK)
 def compare(request: Request, run_id: str, given: ServicesOf, against: str = "") -> Response:
     """A run beside another one of the same source: better, worse, the same."""
     with given.store.reading() as session:
-        run, source = _found(session, run_id)
+        run, name = found_run(session, run_id)
         others = runs_beside(session, run)
         before = next((other for other in others if other.id == against), None)
         if before is None:
@@ -178,7 +240,7 @@ def compare(request: Request, run_id: str, given: ServicesOf, against: str = "")
         "runs/compare.html",
         run=run,
         before=before,
-        source=source,
+        name=name,
         others=others,
         pairs=pairs,
         counts=counted(pairs),
@@ -188,6 +250,7 @@ def compare(request: Request, run_id: str, given: ServicesOf, against: str = "")
 
 
 @router.get("/{run_id}/events")
+@needs(Permission.LOOK)
 async def events(run_id: str, given: ServicesOf) -> StreamingResponse:
     """Progress as server-sent events until the run is finished."""
     if await anyio.to_thread.run_sync(_progress, given, run_id) is None:
@@ -227,128 +290,17 @@ def _event(name: str, text: str) -> str:
 
 
 @router.get("/{run_id}/manifest.json")
+@needs(Permission.LOOK)
 def manifest(run_id: str, given: ServicesOf) -> Response:
     """The manifest by itself."""
     with given.store.reading() as session:
-        run, _ = _found(session, run_id)
+        run, _ = found_run(session, run_id)
         text = manifest_of(session, run).to_json()
     return Response(text, media_type="application/json")
 
 
-@router.get("/{run_id}/bundle.zip")
-def bundled(run_id: str, given: ServicesOf) -> Response:
-    """Variants, manifest and markup in one zip, written while it is sent."""
-    with given.store.reading() as session:
-        run, source = _found(session, run_id)
-        if run.finished is None:
-            raise Problem(409, "Not finished", "The bundle is ready when the run is finished.")
-        made: Manifest = manifest_of(session, run)
-        *_, laid = _layout(session, run_id, [])
-    stream: Iterator[bytes] = bundle(made, given.store.blobs.path, laid)
-    name = f"{safe(source.name.rpartition('.')[0] or source.name)}.zip"
-    return StreamingResponse(
-        stream,
-        media_type="application/zip",
-        headers={"Content-Disposition": f"attachment; filename*=UTF-8''{quote(name)}"},
-    )
-
-
-# -- layout and PDF ----------------------------------------------------------------------
-
-
-def _layout(
-    session: Session, run_id: str, chosen: list[str]
-) -> tuple[Run, Source, Manifest, list[Piece], Layout]:
-    run, source = _found(session, run_id)
-    made = manifest_of(session, run)
-    survey = survey_of(session.get_one(Revision, run.revision_id))
-    cuts = [cut for cut in made.cuts if cut.name in chosen] if chosen else made.cuts
-    laid = pieces(cuts, made.files_by_cut())
-    return run, source, made, laid, lay_out(laid, survey.size, source.name)
-
-
-@router.get("/{run_id}/layout/")
-def layout(
-    request: Request,
-    run_id: str,
-    given: ServicesOf,
-    cut: Annotated[list[str] | None, Query()] = None,
-) -> Response:
-    """The files laid out as in the design, for all cuts or some."""
-    with given.store.reading() as session:
-        run, source, made, laid, found = _layout(session, run_id, cut or [])
-    share = min(FRAME.width / found.canvas.width, FRAME.height / found.canvas.height)
-    return page(
-        request,
-        "runs/layout.html",
-        run=run,
-        source=source,
-        cuts=made.cuts,
-        chosen={piece.record.name for piece in laid},
-        query=f"?{request.url.query}" if request.url.query else "",
-        css=found.css,
-        frame=Size(round(found.canvas.width * share), round(found.canvas.height * share)),
-    )
-
-
-@router.get("/{run_id}/layout/layout.{kind}")
-def layout_file(
-    run_id: str,
-    kind: Literal["html", "css", "json"],
-    given: ServicesOf,
-    cut: Annotated[list[str] | None, Query()] = None,
-) -> Response:
-    """The page, style sheet or positions of a layout, as they are in the bundle."""
-    with given.store.reading() as session:
-        *_, found = _layout(session, run_id, cut or [])
-    if kind == "html":
-        query = "&".join(f"cut={quote(name)}" for name in cut or [])
-        base = found.html.replace('href="layout.css"', f'href="layout.css?{query}"')
-        base = base.replace("<head>", f'<head>\n<base href="/runs/{run_id}/files/">', 1)
-        base = base.replace('href="layout.css', f'href="/runs/{run_id}/layout/layout.css')
-        return Response(base, media_type="text/html", headers={"Content-Security-Policy": FRAMED})
-    types = {"css": "text/css", "json": "application/json"}
-    return Response(found.css if kind == "css" else found.json, media_type=types[kind])
-
-
-@router.post("/{run_id}/pdf")
-def ask_pdf(run_id: str, given: ServicesOf) -> Response:
-    """Have a PDF written, with a page for each cut."""
-    with given.store.changing() as session:
-        run, _ = _found(session, run_id)
-        ask_for_pdf(session, run)
-    given.foreman.wake()
-    return RedirectResponse(f"/runs/{run_id}/pdf", 303)
-
-
-@router.get("/{run_id}/pdf")
-def pdf(request: Request, run_id: str, given: ServicesOf) -> Response:
-    """The PDF, or where it stands."""
-    with given.store.reading() as session:
-        run, source = _found(session, run_id)
-        job = pdf_task(session, run)
-    if job is None:
-        raise Problem(404, "No PDF yet", "Ask for one with the button on the run.")
-    asks_again = bool(request.headers.get("HX-Request"))
-    if job.state is not TaskState.DONE:
-        waits = asks_again and job.state is TaskState.QUEUED
-        if waits:
-            return Response(status_code=204)
-        if asks_again:
-            return Response(headers={"HX-Refresh": "true"})
-        return page(request, "runs/pdf.html", run=run, source=source, job=job)
-    if asks_again:
-        return Response(headers={"HX-Refresh": "true"})
-    name = quote(f"{Path(source.name).stem}-cuts.pdf")
-    return send_blob(
-        given.store.blobs,
-        PdfReport.model_validate(job.report).blob,
-        "application/pdf",
-        save_as=f"inline; filename*=UTF-8''{name}",
-    )
-
-
 @router.get("/{run_id}/files/{path:path}")
+@needs(Permission.LOOK)
 def file(run_id: str, path: str, given: ServicesOf) -> Response:
     """One variant of the run, to look at."""
     with given.store.reading() as session:

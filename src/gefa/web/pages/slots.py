@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Annotated, Any
 
 import anyio.to_thread
-from fastapi import APIRouter, Form, HTTPException, Request, Response
+from fastapi import Form, HTTPException, Request, Response
 from fastapi.responses import RedirectResponse
 from sqlmodel import Session
 
@@ -20,6 +20,7 @@ from gefa.store.keys import Right, keys_of, new_key, revoke
 from gefa.store.models import Notification, Site, Slot, Task, TaskKind, TaskState, UploadState
 from gefa.store.notices import notices_of, tell_again
 from gefa.store.recipes import shelf_of_recipes
+from gefa.store.roles import Permission
 from gefa.store.slots import (
     add_slot,
     all_slots,
@@ -42,8 +43,9 @@ from gefa.web.problems import Problem
 from gefa.web.sending import send_blob, send_from
 from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
+from gefa.web.visitors import Visitor, guarded_router, needs
 
-router = APIRouter(prefix="/slots")
+router = guarded_router(prefix="/slots")
 
 SITE = "-"
 """stands for what all slots share, where a slot's name is; no slot is called so"""
@@ -122,27 +124,31 @@ def _count_outdated(session: Session, slot: Slot) -> int:
 
 
 @router.get("")
+@needs(Permission.LOOK)
 def index(request: Request, given: ServicesOf) -> Response:
     """All slots: what each takes, the shapes it crops to, and how its uploads stand."""
+    visitor: Visitor = request.state.visitor
     with given.store.reading() as session:
         number = counts(session)
+        shown = list(UploadState) if visitor.sees_held else [UploadState.LIVE]
         rows = []
         for slot in all_slots(session):
             settings = settings_of(session, slot)
-            states = {state: number.get((slot.id, state), 0) for state in UploadState}
+            states = {state: number.get((slot.id, state), 0) for state in shown}
             rows.append(
                 {
                     "slot": slot,
                     "settings": settings,
                     "takes": limits_in_words(settings),
                     "states": {state.value: n for state, n in states.items() if n},
-                    "held": states[UploadState.HELD],
+                    "held": states.get(UploadState.HELD, 0),
                 }
             )
         return page(request, "slots/list.html", rows=rows, ratio_words=ratio_words)
 
 
 @router.post("")
+@needs(Permission.DEVELOP)
 def add(
     given: ServicesOf, name: Annotated[str, Form()] = "", like: Annotated[str, Form()] = ""
 ) -> Any:
@@ -157,6 +163,7 @@ def add(
 
 
 @router.get("/{name}")
+@needs(Permission.LOOK)
 def show(
     request: Request, name: str, given: ServicesOf, trial: str = "", called: str = ""
 ) -> Response:
@@ -169,6 +176,7 @@ def show(
 
 
 @router.post("/{name}/settings/{row}")
+@needs(Permission.DEVELOP)
 def change(
     request: Request,
     name: str,
@@ -191,6 +199,7 @@ def change(
 
 
 @router.post("/{name}/settings/{row}/back")
+@needs(Permission.DEVELOP)
 def back(
     request: Request, name: str, row: str, given: ServicesOf, trial: str = "", called: str = ""
 ) -> Response:
@@ -204,6 +213,7 @@ def back(
 
 
 @router.post("/{name}/remove")
+@needs(Permission.DEVELOP)
 def remove(name: str, given: ServicesOf) -> Response:
     """Take a slot away that has no uploads."""
     with given.store.changing() as session:
@@ -215,6 +225,7 @@ def remove(name: str, given: ServicesOf) -> Response:
 
 
 @router.post("/{name}/undo")
+@needs(Permission.DEVELOP)
 def undo(
     request: Request, name: str, given: ServicesOf, trial: str = "", called: str = ""
 ) -> Response:
@@ -233,6 +244,7 @@ def _changed(request: Request, name: str, given: Services, tried: SlotTrial) -> 
 
 
 @router.post("/{name}/effect")
+@needs(Permission.DEVELOP)
 def effect(
     request: Request, name: str, given: ServicesOf, trial: str = "", called: str = ""
 ) -> Response:
@@ -246,6 +258,7 @@ def effect(
 
 
 @router.post("/{name}/trial")
+@needs(Permission.DEVELOP)
 async def begin_trial(
     request: Request, name: str, given: ServicesOf, test: int | None = None
 ) -> Response:
@@ -277,6 +290,7 @@ def _test_picture(given: Services, number: int) -> TestPicture:
 
 
 @router.get("/{name}/trial/{job_id}/{path:path}")
+@needs(Permission.DEVELOP)
 def trial_file(name: str, job_id: str, path: str, given: ServicesOf) -> Response:
     """A file that a trial made, or the picture itself as ``preview``."""
     with given.store.reading() as session:
@@ -291,6 +305,7 @@ def trial_file(name: str, job_id: str, path: str, given: ServicesOf) -> Response
 
 
 @router.post("/{name}/again")
+@needs(Permission.DEVELOP)
 def make_again(name: str, given: ServicesOf) -> Response:
     """Make everything anew that the slot would make otherwise now."""
     with given.store.changing() as session:
@@ -306,6 +321,7 @@ def make_again(name: str, given: ServicesOf) -> Response:
 
 
 @router.get("/{name}/keys")
+@needs(Permission.OWN)
 def keys(request: Request, name: str, given: ServicesOf) -> Response:
     """Who may do what with the slot, and who is told."""
     return _keys(request, given, name)
@@ -327,6 +343,7 @@ def _keys(request: Request, given: Services, name: str, made: str = "") -> Respo
 
 
 @router.post("/{name}/keys")
+@needs(Permission.OWN)
 def add_key(
     request: Request,
     name: str,
@@ -344,6 +361,7 @@ def add_key(
 
 
 @router.post("/{name}/keys/{key_id}/revoke")
+@needs(Permission.OWN)
 def revoke_key(name: str, key_id: str, given: ServicesOf) -> Response:
     """Let a key open nothing any more, at once."""
     with given.store.changing() as session:
@@ -352,6 +370,7 @@ def revoke_key(name: str, key_id: str, given: ServicesOf) -> Response:
 
 
 @router.post("/{name}/notices/{notice_id}")
+@needs(Permission.OWN)
 def notice_again(name: str, notice_id: str, given: ServicesOf) -> Response:
     """Tell it once more."""
     with given.store.changing() as session:

@@ -12,7 +12,7 @@ from gefa.core.read.sniff import HEAD_BYTES, KINDS_IN_WORDS, sniff
 from gefa.core.read.zips import Member, is_pack, is_zip, members
 from gefa.core.units import weight
 from gefa.store.blobs import Blob
-from gefa.store.sources import bring_in
+from gefa.store.sources import bring_in, is_here
 from gefa.web.file_form import Received
 from gefa.web.problems import Problem
 from gefa.web.services import Services
@@ -61,52 +61,69 @@ class SourceIntake:
         )
 
 
-def brought_in(given: Services, files: list[Received]) -> list[dict[str, str]]:
+@dataclass(frozen=True)
+class Brought:
+    """What became of one file: ``source_id``, or the problem with it. ``same`` tells that it was
+    there already with the same bytes."""
+
+    path: str
+    source_id: str = ""
+    same: bool = False
+    problem: Problem | None = None
+
+
+def brought_in(given: Services, files: list[Received]) -> list[Brought]:
     """What became of the files: one result for each, or one for each file in a zip."""
     return [result for file in files for result in _results(given, file)]
 
 
-def _results(given: Services, file: Received) -> list[dict[str, str]]:
+def _results(given: Services, file: Received) -> list[Brought]:
+    name = file.path or file.name
     if file.blob is None:
-        return [_result(file.name, problem=file.problem.detail if file.problem else "")]
+        return [Brought(name, problem=file.problem)]
     path = given.store.blobs.path(file.blob.sha256)
     if is_pack(path):
-        return _from_zip(given, file.name, file.blob)
+        return _from_zip(given, name, file.blob)
     try:
-        kind = kind_of(path, file.name)
+        kind = kind_of(path, name)
     except GefaError as error:
-        return [_result(file.name, problem=f"{error.reason} {error.advice}")]
+        return [_refused(name, error)]
+    return [_kept(given, name, file.blob, kind.value)]
+
+
+def _kept(given: Services, name: str, blob: Blob, kind: str) -> Brought:
     with given.store.changing() as session:
-        source, _ = bring_in(session, file.name, file.blob, kind.value)
-        return [_result(file.name, source.id)]
+        same = is_here(session, name, blob)
+        source, _ = bring_in(session, name, blob, kind)
+        return Brought(name, source.id, same)
 
 
-def _result(name: str, source: str = "", problem: str = "") -> dict[str, str]:
-    return {"name": name, "source": source, "problem": problem}
+def _refused(name: str, error: GefaError) -> Brought:
+    return Brought(name, problem=Problem(422, "Not read", f"{error.reason} {error.advice}".strip()))
 
 
-def _from_zip(given: Services, name: str, pack: Blob) -> list[dict[str, str]]:
+def _from_zip(given: Services, name: str, pack: Blob) -> list[Brought]:
     """Bring in every file of a zip; one that cannot be read costs no other."""
     results = []
     try:
         for member in members(given.store.blobs.path(pack.sha256), name):
             results.append(_from_member(given, member))
     except GefaError as error:
-        results.append(_result(name, problem=f"{error.reason} {error.advice}"))
+        results.append(_refused(name, error))
     return results
 
 
-def _from_member(given: Services, member: Member) -> dict[str, str]:
+def _from_member(given: Services, member: Member) -> Brought:
+    name = member.name
     try:
         with member.open() as packed:
             head = packed.read(HEAD_BYTES)
         if sniff(head) is None and not is_zip(head):
-            return _result(member.name, problem="is not a picture or design that Gefa reads.")
+            detail = "is not a picture or design that Gefa reads."
+            return Brought(name, problem=Problem(415, "Not read", detail))
         with member.open() as packed:
             blob = given.store.blobs.take(packed)
-        kind = kind_of(given.store.blobs.path(blob.sha256), member.name)
+        kind = kind_of(given.store.blobs.path(blob.sha256), name)
     except (GefaError, OSError, zlib.error, BadZipFile) as error:
-        return _result(member.name, problem=f"cannot be unpacked: {error}")
-    with given.store.changing() as session:
-        source, _ = bring_in(session, member.name, blob, kind.value)
-        return _result(member.name, source.id)
+        return Brought(name, problem=Problem(422, "Not read", f"cannot be unpacked: {error}"))
+    return _kept(given, name, blob, kind.value)

@@ -1,73 +1,113 @@
-"""Sources: bring files in, and the wall of what was brought in."""
+"""Sources: bring files in, and the desk of everything that was brought in."""
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated
 
 import anyio.to_thread
-from fastapi import APIRouter, HTTPException, Request, Response
+from fastapi import HTTPException, Query, Request, Response
 from fastapi.responses import JSONResponse, RedirectResponse
-from sqlmodel import select
+from sqlmodel import Session, select
 
+from gefa.store.desk import removed_sources, ways_of_desk
+from gefa.store.desk_rows import desk_rows
 from gefa.store.models import Revision
-from gefa.store.sources import WallRow, wall
+from gefa.store.recipes import shelf_of_recipes
+from gefa.store.roles import Permission
 from gefa.web.file_form import receive_form
-from gefa.web.pages.source_intake import SourceIntake, brought_in
+from gefa.web.pages.desk_view import PAGE, DeskQuery, DeskQueryOf, DeskView, view_of_desk
+from gefa.web.pages.source_intake import Brought, SourceIntake, brought_in
 from gefa.web.sending import FOREVER, send_blob
-from gefa.web.services import ServicesOf
+from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
+from gefa.web.visitors import guarded_router, needs
 
-router = APIRouter()
+router = guarded_router()
 
 PICTURES = {"picture": "image/webp", "small": "image/webp", "pick": "image/png"}
+MOST_FRESH = 200
+"""rows that are looked at again at once"""
 
 
 @router.get("/")
-def show(request: Request, given: ServicesOf) -> Response:
-    """Everything that was brought in."""
+@needs(Permission.LOOK)
+def show(
+    request: Request,
+    given: ServicesOf,
+    query: DeskQueryOf,
+    after: Annotated[int, Query(ge=0)] = 0,
+) -> Response:
+    """Everything that was brought in, as a wall or a table; for a script, the rows from ``after``
+    on, or all of the desk."""
     with given.store.reading() as session:
-        tiles = [_tile(row) for row in wall(session)]
-    reading = any(tile["state"] in ("reading", "drawing") for tile in tiles)
-    part = "sources/_wall.html" if request.headers.get("HX-Request") else "sources/index.html"
-    return page(request, part, tiles=tiles, reading=reading)
+        view = _view(session, query, start=after)
+        removed = len(removed_sources(session))
+    if view.due:
+        given.outlooks.wake()
+    part = "sources/index.html"
+    if "HX-Request" in request.headers:
+        part = "sources/_more.html" if after else "sources/_desk.html"
+    return page(request, part, view=view, removed=removed)
 
 
-def _tile(row: WallRow) -> dict[str, Any]:
-    state = row.state.value
-    if state == "ready" and not row.drawn:
-        state = "drawing"
-    return {
-        "id": row.id,
-        "name": row.name,
-        "revision": row.number,
-        "state": state,
-        "has_picture": row.has_picture,
-        "news": ", ".join(f"{count} {what}" for what, count in row.changes.items()),
-        "problem": row.problem,
-        "format": row.format,
-        "bytes": row.bytes,
-        "width": row.width,
-        "height": row.height,
-        "parts": row.parts,
-    }
+def _view(session: Session, query: DeskQuery, start: int = 0, count: int = PAGE) -> DeskView:
+    recipes, ways = shelf_of_recipes(session), ways_of_desk(session)
+    return view_of_desk(desk_rows(session), query, recipes, ways, start, count)
+
+
+def desk_answer(
+    request: Request, given: Services, query: DeskQuery, count: int, problem: str = ""
+) -> Response:
+    """The desk after something was done on it."""
+    with given.store.reading() as session:
+        view = _view(session, query, count=max(PAGE, count))
+        removed = len(removed_sources(session))
+    given.outlooks.wake()
+    return page(
+        request,
+        "sources/_desk.html",
+        status_code=422 if problem else 200,
+        view=view,
+        removed=removed,
+        problem=problem,
+    )
+
+
+@router.get("/desk/fresh")
+@needs(Permission.LOOK)
+def fresh(
+    request: Request,
+    given: ServicesOf,
+    query: DeskQueryOf,
+    row: Annotated[list[str] | None, Query()] = None,
+) -> Response:
+    """Rows that were being read, drawn, run or worked out, as they are now."""
+    with given.store.reading() as session:
+        view = _view(session, query, count=0)
+        wanted = set((row or [])[:MOST_FRESH])
+        rows = [one for one in desk_rows(session) if one.id in wanted]
+    if view.due:
+        given.outlooks.wake()
+    return page(request, "sources/_fresh_rows.html", view=view, rows=rows)
 
 
 @router.post("/sources")
+@needs(Permission.DEVELOP)
 async def receive(request: Request, given: ServicesOf) -> Response:
     """Take files in, each by itself: a bad one costs no other.
 
-    A script that asks for JSON gets a result for each file; a plain form goes to the wall.
+    A script that asks for JSON gets a result for each file; a plain form goes to the desk.
     """
     form = await receive_form(request, given, SourceIntake(given.limits.source_bytes))
     results = await anyio.to_thread.run_sync(brought_in, given, form.files)
     given.foreman.wake()
     wants_json = "application/json" in request.headers.get("accept", "")
     if wants_json:
-        good = any(result["source"] for result in results)
-        return JSONResponse({"results": results}, 201 if good else 422)
-    refused = [result for result in results if result["problem"]]
+        good = any(result.source_id for result in results)
+        return JSONResponse({"results": [_told(r) for r in results]}, 201 if good else 422)
+    refused = [result for result in results if result.problem]
     if refused or not results:
-        reasons = " ".join(f"{r['name']}: {r['problem']}" for r in refused)
+        reasons = " ".join(f"{r.path}: {r.problem.detail}" for r in refused if r.problem)
         return page(
             request,
             "error.html",
@@ -78,7 +118,14 @@ async def receive(request: Request, given: ServicesOf) -> Response:
     return RedirectResponse("/", 303)
 
 
+def _told(result: Brought) -> dict[str, object]:
+    problem = result.problem.detail if result.problem else ""
+    told = {"name": result.path, "source": result.source_id, "problem": problem}
+    return {**told, "same": result.same}
+
+
 @router.get("/sources/{source_id}/{number:int}/{which}")
+@needs(Permission.LOOK)
 def preview(
     source_id: str,
     number: int,

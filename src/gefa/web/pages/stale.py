@@ -8,7 +8,7 @@ from sqlmodel import Session
 
 from gefa.core.plan.plan import Plan
 from gefa.store.models import Source
-from gefa.store.sources import plan_at, plan_of, step_id
+from gefa.store.plans import own_plan, plan_at, step_id
 from gefa.web.pages.edits import EditForm
 
 
@@ -24,7 +24,7 @@ def is_stale(session: Session, source: Source, asked: EditForm) -> bool:
     before = plan_at(session, source, drawn_from)
     if before is None:
         return True
-    now = plan_of(session, source)
+    now = own_plan(session, source)
     named = _NAMED.get(asked.text("do"), _parts)
     return named(before, asked) != named(now, asked)
 

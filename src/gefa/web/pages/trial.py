@@ -11,9 +11,11 @@ from gefa.core.cut.cut import Origin
 from gefa.core.deliver.manifest import File
 from gefa.core.deliver.negotiate import sent_to_large_screens
 from gefa.core.make.keys import key_of
-from gefa.core.make.prepare import CLASH, Prepared, prepare
+from gefa.core.make.naming import CLASH, OWN_CLASH
+from gefa.core.make.prepare import Prepared, prepare
 from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import CutEntry, Plan
+from gefa.core.plan.site_plan import joined
 from gefa.core.read.document import CANVAS_PATH
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Recipe
@@ -21,16 +23,15 @@ from gefa.store.blobs import BlobStore
 from gefa.store.contracts import TryBody, TryReport
 from gefa.store.models import Revision, RevisionState, Source, Task, TaskKind, TaskState
 from gefa.store.on_demand_jobs import request_task, requeue
-from gefa.store.sources import (
+from gefa.store.plans import (
     PlanUnreadable,
-    all_sources,
-    latest_revision,
     marks_for,
-    plan_of,
+    own_plan,
     prepared_for,
-    survey_of,
+    shared_plan,
     whole_plan,
 )
+from gefa.store.sources import all_sources, latest_revision, survey_of
 from gefa.work.queue import WorkQueue
 from gefa.work.tasks import note_latest_trial
 
@@ -72,7 +73,7 @@ class Sample:
     def clashes(self, session: Session, name: str, recipe: Recipe) -> bool:
         """Whether two of its files would be called the same."""
         warnings = self.prepared(session, name, recipe).warnings
-        return any(CLASH in remark.reason for remark in warnings)
+        return any(remark.reason == OWN_CLASH for remark in warnings)
 
     def names(self, session: Session, name: str, recipe: Recipe) -> list[str]:
         """What the files are called."""
@@ -139,15 +140,16 @@ def _flat_first(found: Sequence[Sample]) -> list[Sample]:
 def uses_of(session: Session, name: str) -> list[Source]:
     """Sources that have a cut with this recipe, or name it in their plan."""
     found = []
+    shared = shared_plan(session)
     for source, revision in all_sources(session):
         try:
-            own = plan_of(session, source)
+            plan = joined(shared, own_plan(session, source), source.name)
         except PlanUnreadable:
             continue
-        if name in own.recipes or revision.state is not RevisionState.READY:
+        if revision.state is not RevisionState.READY:
             continue
-        named = {own.default, *(entry.recipe for entry in own.cuts)}
-        named |= {rule.recipe for rule in own.rules} | {entry.recipe for entry in own.slices}
+        named = {plan.default, *(entry.recipe for entry in plan.cuts)}
+        named |= {rule.recipe for rule in plan.rules} | {entry.recipe for entry in plan.slices}
         tags = {tag for part in revision.survey.get("parts", []) for tag in part["tags"]}
         if name in named or name in tags:
             found.append(source)

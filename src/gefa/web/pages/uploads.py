@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 from urllib.parse import urlencode
 
 import anyio.to_thread
-from fastapi import APIRouter, Form, HTTPException, Query, Request, Response
+from fastapi import Form, HTTPException, Query, Request, Response
 from fastapi.responses import RedirectResponse
 from pydantic import BaseModel
 from sqlmodel import Session
@@ -20,9 +20,12 @@ from gefa.core.geometry import Size
 from gefa.core.slots.settings import SlotSettings
 from gefa.core.slots.upload import Focus, LeftOut, place_of
 from gefa.store.feed import FeedQuery, all_tags, feed
-from gefa.store.models import Slot, Upload, Variant
-from gefa.store.slots import all_slots
+from gefa.store.models import Slot, Upload, UploadState, Variant
+from gefa.store.replacement import public_view
+from gefa.store.roles import Permission
+from gefa.store.slots import all_slots, settings_of, slot_named
 from gefa.store.uploads import (
+    Described,
     approve,
     busy_uploads,
     describe,
@@ -38,21 +41,25 @@ from gefa.store.uploads import (
     treat,
 )
 from gefa.store.variants import newest_variants, variants_of_upload
+from gefa.web.api.access import OpenSlot
 from gefa.web.api.markup import Placeholder, markup_of
 from gefa.web.api.slot_intake import SlotIntake, as_sent
-from gefa.web.api.uploads import described_by
+from gefa.web.api.uploads import described_by, take_in
 from gefa.web.fields import FormOf
-from gefa.web.file_form import receive_form
+from gefa.web.file_form import Received, receive_form
 from gefa.web.pages.crop_view import Crops
 from gefa.web.problems import Problem
 from gefa.web.sending import send_blob, send_made
 from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
+from gefa.web.visitors import Visitor, guarded_router, needs
 
-router = APIRouter(prefix="/uploads")
+router = guarded_router(prefix="/uploads")
 
 SHOWN = 50
 """uploads on a page of the feed"""
+STATES_FOR_ALL = [("", "in any state"), ("untold", "without alternative text")]
+"""for those who see no others"""
 STATES = [
     ("", "in any state"),
     ("live", "live"),
@@ -95,20 +102,31 @@ class UploadRow:
 
 
 def _row(session: Session, upload: Upload, slots: dict[str, str], busy: set[str]) -> UploadRow:
-    variants = list(newest_variants(session, upload.id))
-    sent = sent_to_large_screens(variants)
+    sent = sent_to_large_screens(list(newest_variants(session, upload.id)))
     return UploadRow(upload, slots[upload.slot_id], upload.id in busy, sent.bytes if sent else None)
 
 
+def _row_for_all(session: Session, upload: Upload, slots: dict[str, str]) -> UploadRow:
+    """The row for those who see only what is served."""
+    sent = sent_to_large_screens(list(variants_of_upload(session, upload.id)))
+    bytes = sent.bytes if sent else None
+    return UploadRow(public_view(upload), slots[upload.slot_id], False, bytes)
+
+
 @router.get("")
+@needs(Permission.LOOK)
 def index(request: Request, given: ServicesOf, wanted: Annotated[FeedQuery, Query()]) -> Response:
     """Uploads, newest first, searched and filtered; those that are held are the review queue."""
+    held = _sees_held(request)
     with given.store.reading() as session:
-        found = feed(session, wanted, SHOWN)
+        found = feed(session, wanted, SHOWN, held=held)
         slots = {slot.id: slot.name for slot in all_slots(session)}
-        busy = busy_uploads(session)
-        rows = [_row(session, upload, slots, busy) for upload in found.uploads]
-        tags = all_tags(session)
+        busy = busy_uploads(session) if held else set()
+        rows = [
+            _row(session, one, slots, busy) if held else _row_for_all(session, one, slots)
+            for one in found.uploads
+        ]
+        tags = all_tags(session, held=held)
     more = urlencode({**wanted.filters, "after": found.next}) if found.next else ""
     return page(
         request,
@@ -120,7 +138,7 @@ def index(request: Request, given: ServicesOf, wanted: Annotated[FeedQuery, Quer
         more=more,
         slots=sorted(slots.values()),
         tags=tags,
-        states=STATES,
+        states=STATES if held else STATES_FOR_ALL,
         moving=len(busy),
     )
 
@@ -142,13 +160,32 @@ class UploadView:
     live: bool
 
 
-def _view(session: Session, upload_id: str) -> UploadView:
+def _sees_held(request: Request) -> bool:
+    visitor: Visitor = request.state.visitor
+    return visitor.sees_held
+
+
+def _seen(session: Session, upload_id: str, held: bool) -> Upload:
+    """An upload as it may be seen: all of it, or what is served."""
     upload = session.get(Upload, upload_id)
     if upload is None:
         raise HTTPException(404, "There is no such upload any more.")
+    if held:
+        return upload
+    seen = public_view(upload)
+    if seen.state is not UploadState.LIVE or upload.removed is not None:
+        raise HTTPException(404, "There is no such upload, or it is held back.")
+    return seen
+
+
+def _view(session: Session, upload_id: str, held: bool) -> UploadView:
+    """An upload with its newest files; for those who do not see what is ``held``, with those that
+    are served."""
+    upload = _seen(session, upload_id, held)
     slot = session.get_one(Slot, upload.slot_id)
     settings = shown_settings(session, slot)
-    variants = list(newest_variants(session, upload.id))
+    newest = newest_variants if held else variants_of_upload
+    variants = list(newest(session, upload.id))
     focus = seen_focus(upload)
     size = Size(upload.width or 1, upload.height or 1)
     return UploadView(
@@ -157,7 +194,7 @@ def _view(session: Session, upload_id: str) -> UploadView:
         settings,
         focus,
         focus_of(upload) is not None,
-        is_busy(session, upload.id),
+        held and is_busy(session, upload.id),
         Crops.of([(crop, place_of(crop, size, focus)) for crop in settings.crops], variants),
         [LeftOut.model_validate(one) for one in upload.said.get("left_out", [])],
         upload.said.get("warnings", []),
@@ -167,19 +204,21 @@ def _view(session: Session, upload_id: str) -> UploadView:
 
 
 @router.get("/{upload_id}")
+@needs(Permission.LOOK)
 def show(request: Request, upload_id: str, given: ServicesOf) -> Response:
     """One upload: the picture with its crops, and what came out of it."""
     with given.store.reading() as session:
-        view = _view(session, upload_id)
+        view = _view(session, upload_id, _sees_held(request))
     return page(request, "uploads/index.html", view=view)
 
 
 @router.get("/{upload_id}/files")
+@needs(Permission.LOOK)
 def files(request: Request, upload_id: str, given: ServicesOf, seen: str | None = None) -> Response:
     """What came out of it, as it is now; the page anew where it waited and ``seen``, the beginning
     of its preview's digest, is not that of the picture that is there now."""
     with given.store.reading() as session:
-        view = _view(session, upload_id)
+        view = _view(session, upload_id, _sees_held(request))
     if seen is not None and not view.making and not (seen and view.upload.preview.startswith(seen)):
         return Response(headers={"HX-Refresh": "true"})
     answer = page(request, "uploads/_answer.html", view=view)
@@ -190,12 +229,13 @@ def files(request: Request, upload_id: str, given: ServicesOf, seen: str | None 
 
 
 @router.get("/{upload_id}/markup")
+@needs(Permission.LOOK)
 def markup(
     request: Request, upload_id: str, given: ServicesOf, asked: Annotated[AskedMarkup, Query()]
 ) -> Response:
     """Markup as the form asks for it, in all forms."""
     with given.store.reading() as session:
-        view = _view(session, upload_id)
+        view = _view(session, upload_id, _sees_held(request))
     art = [f"{asked.art_crop}; {asked.art_media}"] if asked.art_crop and asked.art_media else []
     answer = None
     if view.live:
@@ -213,23 +253,63 @@ def markup(
 
 
 @router.get("/{upload_id}/preview")
-def preview(upload_id: str, given: ServicesOf) -> Response:
-    """The picture at a size to look at, whatever its state."""
+@needs(Permission.LOOK)
+def preview(request: Request, upload_id: str, given: ServicesOf) -> Response:
+    """The picture at a size to look at, in any state for those who may see them."""
     with given.store.reading() as session:
-        upload = session.get(Upload, upload_id)
-    if upload is None or not upload.preview:
+        upload = _seen(session, upload_id, _sees_held(request))
+    if not upload.preview:
         raise HTTPException(404)
     return send_blob(given.store.blobs, upload.preview, "image/webp", "private, no-cache")
 
 
 @router.get("/{upload_id}/file/{variant_id}")
-def file(upload_id: str, variant_id: str, given: ServicesOf) -> Response:
-    """One of its files, also while it is held."""
+@needs(Permission.LOOK)
+def file(request: Request, upload_id: str, variant_id: str, given: ServicesOf) -> Response:
+    """One of its files; those that are held for those who may see them."""
+    held = _sees_held(request)
     with given.store.reading() as session:
+        _seen(session, upload_id, held)
         variant = session.get(Variant, variant_id)
-    if variant is None or variant.upload_id != upload_id:
+    if variant is None or variant.upload_id != upload_id or (variant.waiting and not held):
         raise HTTPException(404)
     return send_made(given.store.blobs, variant.sha256, variant.format, "private")
+
+
+@router.post("/to/{slot}")
+@needs(Permission.EDIT)
+async def send(request: Request, slot: str, given: ServicesOf) -> Response:
+    """Send pictures to a slot by hand, as a website would with a key. A bad one costs no other."""
+
+    def opened() -> OpenSlot:
+        with given.store.reading() as session:
+            found = slot_named(session, slot)
+            if found is None:
+                raise HTTPException(404, f"There is no slot {slot!r}.")
+            return OpenSlot(found, settings_of(session, found))
+
+    to = await anyio.to_thread.run_sync(opened)
+    form = await receive_form(request, given, SlotIntake(to.settings))
+    refused = await anyio.to_thread.run_sync(_taken, given, to, form.files)
+    given.foreman.wake()
+    if refused:
+        title = "Not every picture was taken" if len(form.files) > 1 else "Not taken"
+        raise Problem(422, title, " ".join(refused))
+    target = f"/uploads?slot={slot}"
+    if request.headers.get("HX-Request"):
+        return Response(status_code=204, headers={"HX-Redirect": target})
+    return RedirectResponse(target, 303)
+
+
+def _taken(given: Services, to: OpenSlot, files: list[Received]) -> list[str]:
+    """Take files in; what is said of those that were not taken."""
+    refused = []
+    for file in files:
+        try:
+            take_in(given, to, as_sent(file), Described())
+        except Problem as problem:
+            refused.append(problem.detail)
+    return refused
 
 
 # -- changing it ------------------------------------------------------------------------------
@@ -260,6 +340,7 @@ Back = Annotated[str, Form()]
 
 
 @router.post("/{upload_id}/describe")
+@needs(Permission.EDIT)
 def describe_it(
     request: Request,
     upload_id: str,
@@ -279,6 +360,7 @@ def describe_it(
 
 
 @router.post("/{upload_id}/suggest")
+@needs(Permission.EDIT)
 def suggest(request: Request, upload_id: str, given: ServicesOf) -> Response:
     """Leave the focal point to the picture again."""
     _do(given, upload_id, forget_focus)
@@ -286,6 +368,7 @@ def suggest(request: Request, upload_id: str, given: ServicesOf) -> Response:
 
 
 @router.post("/{upload_id}/approve")
+@needs(Permission.REVIEW)
 def approve_it(request: Request, upload_id: str, given: ServicesOf, back: Back = "") -> Response:
     """Let everybody see it."""
     _do(given, upload_id, approve)
@@ -293,6 +376,7 @@ def approve_it(request: Request, upload_id: str, given: ServicesOf, back: Back =
 
 
 @router.post("/{upload_id}/reject")
+@needs(Permission.REVIEW)
 def reject_it(
     request: Request,
     upload_id: str,
@@ -308,6 +392,7 @@ def reject_it(
 
 
 @router.post("/{upload_id}/remove")
+@needs(Permission.EDIT)
 def remove_it(request: Request, upload_id: str, given: ServicesOf, back: Back = "") -> Response:
     """Serve it no more; it can be had back."""
     _do(given, upload_id, lambda session, upload, _: remove(session, upload))
@@ -315,6 +400,7 @@ def remove_it(request: Request, upload_id: str, given: ServicesOf, back: Back = 
 
 
 @router.post("/{upload_id}/restore")
+@needs(Permission.EDIT)
 def restore_it(request: Request, upload_id: str, given: ServicesOf, back: Back = "") -> Response:
     """Have it back."""
     _do(given, upload_id, lambda session, upload, _: restore(session, upload))
@@ -322,6 +408,7 @@ def restore_it(request: Request, upload_id: str, given: ServicesOf, back: Back =
 
 
 @router.post("/{upload_id}/again")
+@needs(Permission.EDIT)
 def again(request: Request, upload_id: str, given: ServicesOf, back: Back = "") -> Response:
     """Make its files again, by the slot as it is now."""
     _do(given, upload_id, treat)
@@ -329,12 +416,13 @@ def again(request: Request, upload_id: str, given: ServicesOf, back: Back = "") 
 
 
 @router.post("/{upload_id}/replace")
+@needs(Permission.EDIT)
 async def replace_it(request: Request, upload_id: str, given: ServicesOf) -> Response:
     """Put another file in its place."""
 
     def taken() -> SlotSettings:
         with given.store.reading() as session:
-            return _view(session, upload_id).settings
+            return _view(session, upload_id, True).settings
 
     settings = await anyio.to_thread.run_sync(taken)
     (received, *_) = (await receive_form(request, given, SlotIntake(settings))).files

@@ -9,9 +9,8 @@ from typing import NamedTuple
 from sqlmodel import Session
 
 from gefa.core.deliver.negotiate import sent_to_large_screens
-from gefa.core.make.decide import Decisions, Known, decide
-from gefa.core.make.job import CutJob, PlannedVariant
-from gefa.core.treat.formats import FORMATS
+from gefa.core.make.foresight import foresee
+from gefa.core.make.job import CutJob
 from gefa.store import ledger
 
 
@@ -57,29 +56,20 @@ class Scales:
         self._facts = ledger.facts(session, (job.facts_key for job in jobs if job.variants))
 
     def weigh(self, job: CutJob) -> Weighed:
-        variants = self._expected(job)
-        weighed = Weighed(files=len(variants))
+        facts = self._facts.get(job.facts_key) if job.variants else None
+        seen = foresee(job, facts, self._made)
+        weighed = Weighed(files=len(seen.variants), expected=seen.expected)
         known: list[_Known] = []
-        for variant in variants:
-            made = self._made.get(variant.key)
-            if made is None:
-                pixels = variant.size.width * variant.size.height
-                weighed.expected += round(pixels * FORMATS[variant.format].bits / 8)
-                continue
-            weighed.made += 1
-            weighed.bytes += made.bytes
-            weighed.expected += made.bytes
-            known.append(_Known(variant.width, made.bytes))
+        for variant in seen.variants:
+            made = seen.made.get(variant.key)
+            if made is not None:
+                weighed.made += 1
+                weighed.bytes += made.bytes
+                known.append(_Known(variant.width, made.bytes))
         sent = sent_to_large_screens(known)
         weighed.served = sent.bytes if sent else 0
-        facts = self._facts.get(job.facts_key) if job.variants else None
         weighed.baseline = facts.baseline_bytes if facts else None
         return weighed
-
-    def _expected(self, job: CutJob) -> Sequence[PlannedVariant]:
-        """The files of a run, if enough is known to decide; else about as many."""
-        step = decide(job, Known(self._facts.get(job.facts_key), self._made))
-        return step.kept if isinstance(step, Decisions) else job.expected
 
 
 def added(all_weighed: Iterable[Weighed]) -> Weighed:

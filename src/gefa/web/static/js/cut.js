@@ -134,9 +134,6 @@ document.getElementById("select-kind")?.addEventListener("change", (event) => {
   event.target.value = "";
   mark();
 });
-document.getElementById("plan-file")?.addEventListener("change", () => {
-  document.getElementById("plan-form").requestSubmit();
-});
 
 document.addEventListener("keydown", (event) => {
   if (event.ctrlKey || event.metaKey || event.altKey) return;

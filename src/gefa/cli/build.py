@@ -1,0 +1,401 @@
+"""Commands that build a site's files: export, check, init."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from enum import StrEnum
+from itertools import count
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from gefa.cli.console import FAILED, WRONG_USAGE, err_console, failing, out_console, progress
+from gefa.core.errors import GefaError, PlanError
+from gefa.core.threads import cores
+from gefa.core.units import weight
+
+if TYPE_CHECKING:
+    from rich.progress import Progress
+
+    from gefa.core.deliver.manifest import Manifest
+    from gefa.core.make.job import CutJob
+    from gefa.core.plan.plan import Plan
+    from gefa.work.batch import Exported, Exporter, ExportListener
+    from gefa.work.check import Checked
+    from gefa.work.pool import Pool
+    from gefa.work.rehearsal import Rehearsal
+    from gefa.work.site import SiteFile
+
+app = typer.Typer()
+
+Sources = Annotated[
+    list[Path] | None,
+    typer.Argument(
+        metavar="[SOURCE...]",
+        help="Designs, pictures, zips and folders; without any, all that the plan speaks of.",
+        show_default=False,
+    ),
+]
+PlanFile = Annotated[
+    Path | None,
+    typer.Option("--plan", help="A plan file; by default the nearest gefa.toml upwards."),
+]
+OutFolder = Annotated[
+    Path | None,
+    typer.Option("--out", help="The folder that gets the files; by default the plan's."),
+]
+Jobs = Annotated[
+    int, typer.Option("--jobs", min=1, max=256, help="How many processes work at once.")
+]
+Force = Annotated[bool, typer.Option("--force", help="Make everything anew, reuse nothing.")]
+Watch = Annotated[
+    bool, typer.Option("--watch", help="Stay, and export again whenever a source is saved.")
+]
+DryRun = Annotated[
+    bool,
+    typer.Option("--dry-run", help="Say what would be made, reused and dropped."),
+]
+LayoutToo = Annotated[
+    bool, typer.Option("--layout", help="Also a page that lays the files out as in the design.")
+]
+PdfToo = Annotated[bool, typer.Option("--pdf", help="Also a PDF with a page for each cut.")]
+Large = Annotated[
+    bool, typer.Option("--large", help="Make files above 40 megapixels without asking.")
+]
+AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
+
+
+class CheckFormat(StrEnum):
+    TEXT = "text"
+    JSON = "json"
+    JUNIT = "junit"
+
+
+Format = Annotated[CheckFormat, typer.Option("--format", help="How findings are printed.")]
+InitFolder = Annotated[Path, typer.Argument(metavar="[FOLDER]", help="The site's folder.")]
+MOST_LISTED = 40
+"""findings that a person reads; the rest is counted"""
+
+
+@dataclass
+class Site:
+    """What an export is of: the plan, where it lies, and where files go."""
+
+    file: Path | None
+    plan: Plan
+    out: Path
+
+    @property
+    def base(self) -> Path | None:
+        return self.file.parent if self.file else None
+
+    @property
+    def marks(self) -> Path:
+        return self.base or Path()
+
+    def load(self) -> Plan:
+        """The plan as it is now."""
+        from gefa.core.plan.plan import load_plan
+
+        return load_plan(self.file) if self.file else self.plan
+
+
+def _site(plan_file: Path | None, out: Path | None) -> Site:
+    from gefa.core.plan.plan import Plan, load_plan
+    from gefa.work.site import plan_above
+
+    file = plan_file or plan_above(Path())
+    plan = load_plan(file) if file else Plan()
+    if out is None:
+        if file is None or plan.out is None:
+            raise PlanError(
+                "there is no folder for the files.",
+                advice='Name one with --out, or as out = "img" in a gefa.toml.',
+            )
+        out = file.parent / plan.out
+    return Site(file, plan, out)
+
+
+def _files(
+    site: Site, sources: Sequence[Path], place_for: Callable[[Path], Path]
+) -> list[SiteFile]:
+    """The files to export: those that were named, or all of the site."""
+    from gefa.work.site import files_below, listed, named, site_files
+
+    if not sources:
+        if site.base is None:
+            raise PlanError(
+                "there is no gefa.toml here or above.",
+                advice="Name sources, or write one with `gefa init`.",
+            )
+        return site_files(site.plan, site.base, site.out)
+    found: list[SiteFile] = []
+    for folder in (path for path in sources if path.is_dir()):
+        below = list(files_below(folder, without=[site.out]))
+        if not below:
+            raise PlanError("holds no picture and no design.", file=str(folder))
+        found += named(below, site.base or folder)
+    found += listed([path for path in sources if not path.is_dir()], site.base, place_for)
+    return list({file.path.resolve(): file for file in found}.values())
+
+
+@app.command()
+def export(
+    sources: Sources = None,
+    out: OutFolder = None,
+    plan: PlanFile = None,
+    jobs: Jobs = cores(),
+    force: Force = False,
+    watch: Watch = False,
+    dry_run: DryRun = False,
+    layout: LayoutToo = False,
+    pdf: PdfToo = False,
+    large: Large = False,
+    as_json: AsJson = False,
+) -> None:
+    """Make the files of a site, or of SOURCES, in a folder, with a manifest and markup."""
+    from gefa.work.pool import Pool
+
+    with failing(WRONG_USAGE), Pool(jobs) as pool:
+        site = _site(plan, out)
+        if dry_run:
+            _print_rehearsal(_rehearsed(site, sources or [], pool), as_json=as_json)
+        pool.start("gefa.core.make.make_cut")
+        files, manifest = _exported(
+            site,
+            sources or [],
+            pool,
+            Wishes(force=force, watch=watch, layout=layout, pdf=pdf, large=large),
+        )
+    names = {file.name for file in files}
+    if as_json:
+        typer.echo(json.dumps(_summary(manifest, names), indent=2))
+    else:
+        _report(manifest, names)
+    raise typer.Exit(FAILED if manifest.failed else 0)
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """The options of an export."""
+
+    force: bool
+    watch: bool
+    layout: bool
+    pdf: bool
+    large: bool
+
+
+def _exported(
+    site: Site, sources: Sequence[Path], pool: Pool, wishes: Wishes
+) -> tuple[list[SiteFile], Manifest]:
+    from gefa.work.batch import Exporter, Extras
+
+    with progress() as bar:
+        exporter = Exporter(
+            pool,
+            site.out,
+            force=wishes.force,
+            progress=_told(bar, wishes.large, ask=not wishes.watch),
+            extras=Extras(layout=wishes.layout, pdf=wishes.pdf),
+            marks=site.marks,
+        )
+        files = _files(site, sources, exporter.place_for)
+        if wishes.watch:
+            bar.stop()
+            _watch(exporter, pool, files, site)
+            raise typer.Exit
+        return files, exporter.export(files, site.plan, whole_site=not sources).manifest
+
+
+def _rehearsed(site: Site, sources: Sequence[Path], pool: Pool) -> Rehearsal:
+    from gefa.work.rehearsal import rehearse
+
+    with _unpacking() as place_for:
+        files = _files(site, sources, place_for)
+        return rehearse(pool, files, site.plan, site.out, marks=site.marks, whole=not sources)
+
+
+@contextmanager
+def _unpacking() -> Iterator[Callable[[Path], Path]]:
+    """Places for the files of zips that are gone afterwards."""
+    import tempfile
+
+    with tempfile.TemporaryDirectory() as desk:
+        numbers = count()
+        yield lambda pack: Path(desk) / str(next(numbers))
+
+
+def _print_rehearsal(told: Rehearsal, *, as_json: bool) -> None:
+    if as_json:
+        typer.echo(told.model_dump_json(indent=2))
+    else:
+        out_console.print(
+            f"{told.made:,} to make, {told.reused:,} to reuse, {len(told.dropped):,} to drop:"
+            f" about {weight(told.expected)}"
+        )
+        for folder, size in sorted(told.folders.items()):
+            out_console.print(f"  {folder}: about {weight(size)}", markup=False)
+        for path in told.dropped[:MOST_LISTED]:
+            err_console.print(f"to drop: {path}", markup=False)
+        _remarks(told, several=True)
+    raise typer.Exit(FAILED if told.failed else 0)
+
+
+def _told(bar: Progress, large: bool, *, ask: bool) -> ExportListener:
+    from gefa.work.batch import ExportListener
+
+    task = bar.add_task("reading", total=None)
+
+    def more(files: int) -> None:
+        bar.update(task, total=files, completed=0, description="making")
+
+    def allow(jobs: list[CutJob]) -> bool:
+        if large or not (ask and sys.stdin.isatty()):
+            return large
+        listed = ", ".join(f"{job.cut.name} ({job.megapixels:,.0f} megapixels)" for job in jobs)
+        bar.stop()
+        allowed = typer.confirm(f"{listed}: make them?")
+        bar.start()
+        return allowed
+
+    return ExportListener(
+        read=lambda source: bar.update(task, description=f"reading {source}"),
+        planned=more,
+        made=lambda cut, files: bar.update(task, advance=files, description=cut),
+        large=allow,
+    )
+
+
+def _watch(exporter: Exporter, pool: Pool, sources: list[SiteFile], site: Site) -> None:
+    """Export after every save, until Ctrl-C."""
+    from gefa.work.saves import Watched
+
+    def report(exported: Exported, changed: list[SiteFile], seconds: float) -> None:
+        for name, changes in exported.changes.items():
+            for word, paths in (
+                ("added", changes.added),
+                ("changed", changes.changed),
+                ("moved", changes.moved),
+                ("gone", changes.gone),
+            ):
+                if paths:
+                    out_console.print(f"{name}: {word} {', '.join(paths)}", markup=False)
+        _report(exported.manifest, {file.name for file in changed})
+        out_console.print(f"in {seconds:.1f} s; waiting for the next save (Ctrl-C ends)")
+
+    def trouble(error: GefaError) -> None:
+        err_console.print(f"gefa: {error}", markup=False)
+
+    # watchfiles ends its loop by itself on Ctrl-C.
+    Watched(exporter, pool, site.load, report, trouble).run(sources, site.file)
+
+
+def _summary(manifest: Manifest, sources: set[str]) -> dict[str, Any]:
+    """What an export of these sources made, in numbers: by folder and by format too."""
+    files = [file for file in manifest.files if file.source in sources]
+    folders: dict[str, dict[str, int]] = {}
+    formats: dict[str, dict[str, int]] = {}
+    for file in files:
+        folder = file.path.rpartition("/")[0] or "."
+        for grouped, key in ((folders, folder), (formats, file.format.value)):
+            sums = grouped.setdefault(key, {"files": 0, "bytes": 0})
+            sums["files"] += 1
+            sums["bytes"] += file.bytes
+    reused = sum(file.reused for file in files)
+    return {
+        "sources": len(sources),
+        "made": len(files) - reused,
+        "reused": reused,
+        "dropped": [remark.model_dump() for remark in manifest.dropped],
+        "failed": [remark.model_dump() for remark in manifest.failed],
+        "warnings": [remark.model_dump() for remark in manifest.warnings],
+        "left_out": [remark.model_dump() for remark in manifest.left_out],
+        "files": len(files),
+        "bytes": sum(file.bytes for file in files),
+        "folders": folders,
+        "formats": formats,
+    }
+
+
+def _report(manifest: Manifest, sources: set[str]) -> None:
+    told = _summary(manifest, sources)
+    out_console.print(
+        f"{told['made']} made, {told['reused']} reused, {len(manifest.dropped)} dropped,"
+        f" {len(manifest.failed)} failed: {told['files']} files, {weight(told['bytes'])}"
+    )
+    if len(sources) > 1:
+        for grouped in (told["folders"], told["formats"]):
+            listed = (
+                f"{name}: {sums['files']:,} files, {weight(sums['bytes'])}"
+                for name, sums in sorted(grouped.items())
+            )
+            out_console.print(f"  {'; '.join(listed)}", markup=False, soft_wrap=True)
+    _remarks(manifest, several=len(sources) > 1)
+
+
+def _remarks(told: Manifest | Rehearsal, *, several: bool) -> None:
+    kinds = [("failed", told.failed), ("warning", told.warnings), ("left out", told.left_out)]
+    dropped = getattr(told, "dropped", [])
+    if dropped and not isinstance(dropped[0], str):
+        kinds.append(("dropped", dropped))
+    for word, remarks in kinds:
+        for remark in remarks:
+            place = [remark.source] if remark.source and several else []
+            place += [remark.cut] if remark.cut not in place else []
+            err_console.print(f"{word}: {': '.join(place)}: {remark.reason}", markup=False)
+
+
+@app.command()
+def check(
+    sources: Sources = None,
+    out: OutFolder = None,
+    plan: PlanFile = None,
+    jobs: Jobs = cores(),
+    form: Format = CheckFormat.TEXT,
+) -> None:
+    """Say whether the folder holds what an export would make. Encodes nothing; ends with 1 if
+    anything is missing, stale, foreign or damaged, or what the plan takes for an error."""
+    from gefa.work.check import check as checked
+    from gefa.work.pool import Pool
+
+    with failing(WRONG_USAGE), Pool(jobs) as pool, _unpacking() as place_for:
+        site = _site(plan, out)
+        files = _files(site, sources or [], place_for)
+        found = checked(pool, files, site.plan, site.out, marks=site.marks, whole=not sources)
+    if form is CheckFormat.JSON:
+        typer.echo(found.model_dump_json(indent=2))
+    elif form is CheckFormat.JUNIT:
+        typer.echo(found.to_junit())
+    else:
+        _print_checked(found)
+    raise typer.Exit(FAILED if found.findings else 0)
+
+
+def _print_checked(found: Checked) -> None:
+    for one in found.findings[:MOST_LISTED]:
+        place = [word for word in (one.source, one.path or one.cut) if word]
+        err_console.print(f"{one.fault.value}: {': '.join([*place, one.reason])}", markup=False)
+    if len(found.findings) > MOST_LISTED:
+        err_console.print(f"and {len(found.findings) - MOST_LISTED:,} more")
+    count = len(found.findings)
+    state = f"{count:,} {'finding' if count == 1 else 'findings'}" if count else "up to date"
+    out_console.print(
+        f"{state}: {found.sources:,} sources, {found.cuts:,} cuts, {found.files:,} files,"
+        f" {weight(found.bytes)}"
+    )
+
+
+@app.command()
+def init(folder: InitFolder = Path()) -> None:
+    """Look at a folder, and write a gefa.toml that suits what is in it."""
+    from gefa.work.starter import write_starter
+
+    with failing(WRONG_USAGE):
+        file, told = write_starter(folder)
+    out_console.print(f"{file}: {told}. Read it, then run `gefa export`.", markup=False)

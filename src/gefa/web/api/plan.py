@@ -1,0 +1,72 @@
+"""``/api/v1/plan``: the site's plan as one TOML file."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import anyio.to_thread
+from fastapi import Header, Request, Response
+from starlette.concurrency import run_in_threadpool
+
+from gefa.core.errors import PlanError
+from gefa.core.plan.plan import Plan
+from gefa.store.keys import SiteRight
+from gefa.store.site_plan import import_plan
+from gefa.web.api.site_access import RIGHTS_TO_READ, check_key, problems, site_opened
+from gefa.web.bodies import expect
+from gefa.web.pages.plan import MAX_PLAN_BYTES, plan_from, plan_now, version_of
+from gefa.web.problems import Problem
+from gefa.web.services import Services, ServicesOf
+from gefa.web.visitors import guarded_router, with_key
+
+router = guarded_router(prefix="/api/v1/plan", tags=["plan"])
+TOML = "application/toml"
+
+
+def _answer(plan: Plan) -> Response:
+    return Response(plan.to_toml(), media_type=TOML, headers={"ETag": f'"{version_of(plan)}"'})
+
+
+@router.get("", responses={200: {"content": {TOML: {}}}, **problems(401, 403, 409)})
+@with_key
+def show(given: ServicesOf, authorization: Annotated[str, Header()] = "") -> Response:
+    """The plan as it is now; its entity tag goes into ``If-Match`` of a change."""
+    with given.store.session() as session:
+        site_opened(session, authorization, *RIGHTS_TO_READ)
+        return _answer(plan_now(session))
+
+
+@router.put(
+    "",
+    responses={200: {"content": {TOML: {}}}, **problems(401, 403, 409, 412, 413, 422)},
+    openapi_extra={"requestBody": {"required": True, "content": {TOML: {}}}},
+)
+@with_key
+async def replace(
+    request: Request,
+    given: ServicesOf,
+    authorization: Annotated[str, Header()] = "",
+    if_match: Annotated[str, Header()] = "",
+) -> Response:
+    """Take a plan in, in place of the one so far, as one step that can be undone. With ``If-Match``
+    only if nobody changed it meanwhile."""
+    await anyio.to_thread.run_sync(check_key, given, authorization, SiteRight.BUILD)
+    expect(request, MAX_PLAN_BYTES)
+    body = await request.body()
+    return await run_in_threadpool(_replaced, given, body, if_match)
+
+
+def _replaced(given: Services, body: bytes, if_match: str) -> Response:
+    plan = plan_from(body, "gefa.toml")
+    with given.store.changing() as session:
+        tags = {tag.strip().removeprefix("W/").strip('"') for tag in if_match.split(",")}
+        if if_match and "*" not in tags and version_of(plan_now(session)) not in tags:
+            detail = "It was changed since that ETag. GET it, change that, and send it again."
+            raise Problem(412, "The plan is another by now", detail)
+        try:
+            import_plan(session, plan, "Imported over the API")
+        except PlanError as error:
+            raise Problem(422, "That is no plan", str(error)) from error
+        answer = _answer(plan_now(session))
+    given.outlooks.wake()
+    return answer

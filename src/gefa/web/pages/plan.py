@@ -1,0 +1,121 @@
+"""Plan: the site's plan as one file, to download and to import."""
+
+from __future__ import annotations
+
+import hashlib
+from typing import Annotated, Any
+
+from fastapi import Form, Request, Response, UploadFile
+from fastapi.responses import RedirectResponse
+from sqlmodel import Session
+
+from gefa.core.errors import GefaError, PlanError
+from gefa.core.plan.plan import Plan, parse_plan
+from gefa.store.desk import ways_of_desk
+from gefa.store.plans import PlanUnreadable
+from gefa.store.roles import Permission
+from gefa.store.site_plan import import_differences, import_plan, site_plan
+from gefa.web.problems import Problem
+from gefa.web.services import ServicesOf
+from gefa.web.templating import page
+from gefa.web.visitors import guarded_router, needs
+
+router = guarded_router(prefix="/plan")
+
+MAX_PLAN_BYTES = 2_000_000
+"""a plan that names 20,000 parts has about as many"""
+
+
+def version_of(plan: Plan) -> str:
+    """Tells two plans apart, as an entity tag does."""
+    return hashlib.sha256(plan.to_toml().encode()).hexdigest()[:24]
+
+
+def plan_now(session: Session) -> Plan:
+    """The site's plan; 409 where that of a source cannot be read."""
+    try:
+        return site_plan(session)
+    except PlanUnreadable as error:
+        raise Problem(409, "The plan cannot be read", str(error)) from error
+
+
+def plan_from(data: bytes, name: str) -> Plan:
+    """The plan in a file; 422 with what is wrong with it, 413 if it is too large for one."""
+    if len(data) > MAX_PLAN_BYTES:
+        raise Problem(413, "Too large", f"{name} is larger than a plan can be.")
+    try:
+        return parse_plan(data.decode("utf-8"), name)
+    except UnicodeDecodeError as error:
+        raise Problem(422, "That is no plan", f"{name} is not UTF-8: {error}.") from error
+    except GefaError as error:
+        raise Problem(422, "That is no plan", str(error)) from error
+
+
+@router.get("")
+@needs(Permission.LOOK)
+def show(request: Request, given: ServicesOf, imported: str = "") -> Response:
+    """The plan as it is now."""
+    with given.store.reading() as session:
+        plan = plan_now(session)
+        ways = ways_of_desk(session)
+    return page(
+        request, "plan/index.html", text=plan.to_toml(), plan=plan, ways=ways, imported=imported
+    )
+
+
+@router.get("/gefa.toml")
+@needs(Permission.LOOK)
+def download(given: ServicesOf) -> Response:
+    """The plan as a file for a repository."""
+    with given.store.reading() as session:
+        plan = plan_now(session)
+    headers = {"Content-Disposition": 'attachment; filename="gefa.toml"'}
+    return Response(plan.to_toml(), media_type="application/toml", headers=headers)
+
+
+@router.post("/preview")
+@needs(Permission.DEVELOP)
+def preview(request: Request, given: ServicesOf, file: UploadFile) -> Response:
+    """What an import of a plan file would change."""
+    name = file.filename or "gefa.toml"
+    plan = plan_from(file.file.read(MAX_PLAN_BYTES + 1), name)
+    with given.store.reading() as session:
+        return _preview(request, session, plan, name)
+
+
+def _preview(
+    request: Request, session: Session, plan: Plan, name: str, problem: str = ""
+) -> Response:
+    before = plan_now(session)
+    context: dict[str, Any] = {
+        "name": name,
+        "text": plan.to_toml(),
+        "version": version_of(before),
+        "differences": import_differences(session, plan),
+        "problem": problem,
+    }
+    return page(request, "plan/preview.html", status_code=409 if problem else 200, **context)
+
+
+@router.post("")
+@needs(Permission.DEVELOP)
+def take(
+    request: Request,
+    given: ServicesOf,
+    text: Annotated[str, Form()],
+    name: Annotated[str, Form()] = "gefa.toml",
+    version: Annotated[str, Form()] = "",
+) -> Response:
+    """Import a plan in place of the one so far; it can be undone."""
+    plan = plan_from(text.encode("utf-8", "replace"), name)
+    with given.store.changing() as session:
+        if version and version != version_of(plan_now(session)):
+            problem = "The plan was changed meanwhile. This is what the import would change now."
+            return _preview(request, session, plan, name, problem)
+        try:
+            told = import_plan(session, plan, f"Imported {name}")
+        except PlanError as error:
+            raise Problem(422, "That is no plan", str(error)) from error
+    if told:
+        return page(request, "plan/imported.html", told=told)
+    return RedirectResponse("/plan?imported=1", 303)

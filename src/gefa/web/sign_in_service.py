@@ -1,0 +1,146 @@
+"""Signing in with an account elsewhere: a service that speaks OpenID Connect (Core 1.0)."""
+
+from __future__ import annotations
+
+import logging
+import secrets
+import warnings
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import httpx
+from fastapi import Request
+from joserfc.errors import JoseError
+from starlette.middleware.sessions import SessionMiddleware
+from starlette.responses import Response
+from starlette.types import ASGIApp, Receive, Scope, Send
+
+from gefa.core.errors import GefaError
+from gefa.web.problems import Problem
+from gefa.web.visitors import SIGN_IN
+
+with warnings.catch_warnings(record=True):
+    # It would rather have a successor of httpx, and says so at every start.
+    from authlib.common.errors import AuthlibBaseError
+    from authlib.integrations.starlette_client import OAuth
+
+log = logging.getLogger("gefa.sign_in")
+ACCOUNT = f"{SIGN_IN}/account"
+SECONDS = 10.0
+"""for each question to the service"""
+STATE_SECONDS = 600
+"""how long somebody may take to sign in there"""
+_REASON = "gefa"
+
+
+@dataclass(frozen=True)
+class SignInService:
+    """A service by its ``issuer`` (its address), what it calls this server (``client_id``) and the
+    secret that it gave. ``name`` is what people call it."""
+
+    issuer: str
+    client_id: str
+    secret: str
+    name: str = "your account"
+
+    def check(self) -> None:
+        """GefaError where it cannot work, or would be told secrets in the open."""
+        local = self.issuer.startswith(("http://127.0.0.1", "http://localhost", "http://[::1]"))
+        if not (self.issuer.startswith("https://") or local):
+            raise GefaError(
+                f"the sign-in service {self.issuer!r} is no https address.",
+                advice="Give its issuer with --sign-in-service, as https://…",
+            )
+        if not self.client_id or not self.secret:
+            raise GefaError(
+                "the sign-in service needs the id and the secret of this client.",
+                advice="Set GEFA_SIGN_IN_CLIENT and GEFA_SIGN_IN_SECRET.",
+            )
+
+    @cached_property
+    def _client(self) -> Any:
+        return OAuth().register(
+            "service",
+            client_id=self.client_id,
+            client_secret=self.secret,
+            server_metadata_url=f"{self.issuer.rstrip('/')}/.well-known/openid-configuration",
+            client_kwargs={
+                "scope": "openid",
+                "code_challenge_method": "S256",
+                "timeout": SECONDS,
+            },
+        )
+
+    async def begin(self, request: Request, back: str, reason: dict[str, str]) -> Response:
+        """Send somebody there; they come ``back`` (an address of ours) with the ``reason``."""
+        request.session[_REASON] = reason
+        try:
+            await self._check_issuer()
+            answer: Response = await self._client.authorize_redirect(request, back)
+        except (httpx.HTTPError, AuthlibBaseError, ValueError, KeyError, RuntimeError) as error:
+            raise self._silent(error) from error
+        return answer
+
+    async def finish(self, request: Request) -> tuple[str, dict[str, str]]:
+        """Which account somebody came back with, and for what reason they went. Problem where the
+        service did not say so."""
+        reason = request.session.pop(_REASON, None)
+        if reason is None:
+            raise Problem(
+                400, "Sign in again", "That sign-in was begun elsewhere, or too long ago."
+            )
+        try:
+            await self._check_issuer()
+            told = await self._client.authorize_access_token(request)
+        except httpx.HTTPError as error:
+            raise self._silent(error) from error
+        except (AuthlibBaseError, JoseError, ValueError, KeyError, RuntimeError) as error:
+            log.warning("%s did not sign somebody in: %s", self.issuer, error)
+            raise Problem(
+                403, "Not signed in", f"{self.issuer} did not sign you in. Try again."
+            ) from error
+        subject = (told.get("userinfo") or {}).get("sub")
+        if not isinstance(subject, str) or not subject:
+            raise Problem(502, "Not signed in", f"{self.issuer} does not say who you are.")
+        return f"{self.issuer} {subject}", reason
+
+    async def _check_issuer(self) -> None:
+        # OpenID Connect Discovery 1.0, 4.3: what it calls itself must be what we asked.
+        told = (await self._client.load_server_metadata()).get("issuer")
+        if told != self.issuer:
+            raise ValueError(f"it calls itself {told!r}")
+
+    def _silent(self, error: Exception) -> Problem:
+        log.warning("the sign-in service %s cannot be used: %s", self.issuer, error)
+        return Problem(
+            502,
+            "The sign-in service does not answer",
+            f"{self.issuer} cannot be used just now. Try again later, or with a passphrase.",
+        )
+
+
+class AccountState:
+    """ASGI middleware: what a browser keeps, signed, while somebody signs in elsewhere."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app = app
+        secret = secrets.token_hex(32)
+        self._by_scheme = {
+            scheme: SessionMiddleware(
+                app,
+                secret,
+                session_cookie="gefa-account",
+                path=ACCOUNT,
+                max_age=STATE_SECONDS,
+                same_site="lax",
+                https_only=scheme == "https",
+            )
+            for scheme in ("http", "https")
+        }
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        app = self._app
+        if scope["type"] == "http" and scope["path"].startswith(ACCOUNT):
+            app = self._by_scheme.get(scope["scheme"], self._by_scheme["http"])
+        await app(scope, receive, send)
