@@ -30,6 +30,7 @@ from gefa.core.treat.recipe import Aim
 from gefa.serve import free_port
 from gefa.work.batch import Exporter
 from gefa.work.pool import Pool
+from gefa.work.site import named
 
 CUTS = 50
 WATCHED_CUTS = 40
@@ -70,7 +71,7 @@ def after_a_small_change(folder: Path) -> Again:
 
         def export() -> tuple[float, int]:
             started = time.perf_counter()
-            manifest = exporter.export([design], load_plan(plan)).manifest
+            manifest = exporter.export(named([design]), load_plan(plan)).manifest
             made = sum(not file.reused for file in manifest.files)
             return time.perf_counter() - started, made
 

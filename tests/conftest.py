@@ -102,7 +102,7 @@ def start(command: str, folder: Path, port: int, *more: str) -> Server:
     def answers() -> bool:
         assert process.poll() is None, f"gefa {command} ended with {process.returncode}"
         try:
-            return HTTP.get(f"{server.url}/runs", timeout=2).is_success
+            return HTTP.get(f"{server.url}/healthz", timeout=2).is_success
         except httpx.HTTPError:
             return False
 

@@ -45,7 +45,7 @@ def test_an_export_makes_files_markup_and_a_manifest(tmp_path: Path) -> None:
     done = gefa("export", design(tmp_path / "d.ora"), "--out", out)
     assert done.returncode == 0, done.stderr
     found = manifest(out)
-    assert found.source == "d.ora"
+    assert found.sources == ["d.ora"]
     assert [cut.name for cut in found.cuts] == ["Hero", "One", "Two"]
     assert {file.path for file in found.files} == {
         str(path.relative_to(out))
@@ -163,7 +163,7 @@ def test_a_plan_says_what_is_made(tmp_path: Path) -> None:
     ("arguments", "word"),
     [
         (["export", "x.svg"], "--out"),
-        (["export", "--out", "o"], "SOURCE"),
+        (["export", "--out", "o"], "no gefa.toml here or above"),
         (["export", "x.svg", "--out", "o", "--plan", "none.toml"], "none.toml"),
         (["export", "x.svg", "--out", "o", "--jobs", "0"], "--jobs"),
         (["nonsense"], "nonsense"),

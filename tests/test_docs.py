@@ -47,6 +47,8 @@ def desk(tmp_path_factory: pytest.TempPathFactory, poster: Path) -> Path:
     photo(900, 600).jpegsave(str(folder / "beach.jpg"))
     photo(600, 900, 1).jpegsave(str(folder / "dunes.jpg"))
     Store(folder / "gefa-data").close()
+    (folder / "site").mkdir()
+    photo(60, 40).jpegsave(str(folder / "site" / "pier.jpg"))
     (plan,) = [text for _, text in blocks("toml")]
     (folder / "gefa.toml").write_text(plan)
     return folder

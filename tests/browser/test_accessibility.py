@@ -51,6 +51,10 @@ def test_every_view_can_be_used_by_everybody(page: Page, demo: Server, tmp_path:
 
     page.goto(demo.url)
     check("sources")
+    page.locator(".desk-row .tick").first.check()
+    check("sources with one chosen")
+    page.goto(f"{demo.url}/?view=table")
+    check("sources as a table")
     page.goto(f"{demo.url}/runs")
     check("runs")
     bring(page, demo, design)
@@ -111,6 +115,9 @@ def test_every_view_can_be_used_by_everybody(page: Page, demo: Server, tmp_path:
     page.locator(".feed-picture").last.click()
     expect(page.locator("#handle")).to_be_visible()
     check("upload")
+    for view in ("people", "people/trail", "sign-in", "health", "plan", "removed"):
+        page.goto(f"{demo.url}/{view}")
+        check(view)
     page.goto(f"{demo.url}/uploads?q=nothing+is+called+so")
     check("no upload")
     for path in ("", "stalls", "reports", "reports/first-morning", "reports/first-morning/edit"):

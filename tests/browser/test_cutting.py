@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from urllib.parse import urljoin
 
+import httpx
 import pytest
 import pyvips
 from bench.designs import layered
@@ -14,6 +16,7 @@ from gefa.core.plan.plan import Plan, parse_plan
 from tests.browser.test_journey import open_source
 from tests.conftest import Server, eventually
 from tests.make import L, dot, flat, largest_difference, ora, photo
+from tests.web.plans import give_plan
 
 WIDTH, HEIGHT = 600, 400
 
@@ -55,8 +58,8 @@ def pull(page: Page, start: tuple[float, float], end: tuple[float, float]) -> No
 
 
 def plan_of(page: Page) -> Plan:
-    address = page.url.split("?")[0]
-    return parse_plan(page.request.get(f"{address}/plan.toml").text(), "plan")
+    text = page.request.get(urljoin(page.url, "/plan/gefa.toml")).text()
+    return parse_plan(text, "plan").for_source(page.title().removesuffix(" · Gefa"))
 
 
 def drawn(page: Page) -> list[tuple[int, int, int, int]]:
@@ -181,14 +184,15 @@ def test_rows_are_filtered_selected_and_changed_together(
     expect(page.locator("tbody.part .tick:checked")).to_have_count(3)
 
 
-def test_a_sliced_picture_is_put_together_without_a_seam(picture: Page, tmp_path: Path) -> None:
+def test_a_sliced_picture_is_put_together_without_a_seam(picture: Page) -> None:
     page = picture
-    plan = tmp_path / "gefa.toml"
-    plan.write_text(
+    text = (
         '[recipes.exact]\nformats = ["png"]\nwidths = [10000]\n'
         '[[slices]]\nguides = { x = [97, "33.3%", 431], y = ["27%", 203] }\nrecipe = "exact"\n'
     )
-    page.locator("#plan-file").set_input_files(plan)
+    with httpx.Client(base_url=urljoin(page.url, "/")) as client:
+        give_plan(client, page.title().removesuffix(" · Gefa"), text)
+    page.reload()
     expect(page.locator("tbody.slice")).to_have_count(12)
     page.locator("#parts .tick").uncheck()
     expect(page.locator("#sum dd").first).to_have_text("12")

@@ -97,7 +97,7 @@ def test_colours_outside_srgb_are_told(tmp_path: Path) -> None:
     assert survey(read(plain)).notices == []
 
 
-def test_a_name_that_another_file_has_is_told_and_both_are_made(tmp_path: Path) -> None:
+def test_names_without_a_cut_in_them_are_told_and_both_are_made(tmp_path: Path) -> None:
     source = ora(
         tmp_path / "a.ora", 90, 60, [L("One", photo(40, 40, 1)), L("Two", photo(40, 40, 2))]
     )
@@ -106,10 +106,11 @@ def test_a_name_that_another_file_has_is_told_and_both_are_made(tmp_path: Path) 
         cuts=(CutEntry(part="One", recipe="r"), CutEntry(part="Two", recipe="r")),
     )
     prepared = prepare(survey_for(read(source), plan), plan)
-    assert [job.variants[0].path for job in prepared.jobs] == ["a-40.png", "a-40-2.png"]
-    (warning,) = prepared.warnings
-    assert warning.cut == "Two"
-    assert "another file has the name a-40.png already" in warning.reason
+    assert [job.variants[0].path for job in prepared.jobs] == ["a-40-One.png", "a-40-Two.png"]
+    assert [warning.cut for warning in prepared.warnings] == ["One", "Two"]
+    assert (
+        "would give two files the same name, since it has no {cut}" in prepared.warnings[0].reason
+    )
 
 
 def test_the_default_recipe_of_a_plan_and_its_exceptions(tmp_path: Path) -> None:

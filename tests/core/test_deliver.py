@@ -19,7 +19,7 @@ from gefa.core.cut.cut import Origin
 from gefa.core.deliver.bundle import bundle
 from gefa.core.deliver.manifest import CutRecord, File, Manifest
 from gefa.core.deliver.markup import Offer, picture
-from gefa.core.deliver.names import MAX_SEGMENT, NameBook, safe
+from gefa.core.deliver.names import MAX_SEGMENT, safe
 from gefa.core.geometry import Size
 from gefa.core.treat.formats import Format
 
@@ -57,45 +57,6 @@ def test_safe_names(text: str, name: str) -> None:
         assert safe(text) != "cut", "every script is written in letters, not dropped"
     else:
         assert safe(text) == name
-
-
-@given(
-    st.lists(st.text(max_size=12) | st.sampled_from(["Kite", "kite", "KITE", "kité"]), max_size=30)
-)
-def test_no_two_cuts_share_a_name_whatever_the_case(wanted: list[str]) -> None:
-    book = NameBook()
-    names = [book.cut(text).casefold() for text in wanted]
-    assert len(set(names)) == len(names)
-
-
-@given(
-    st.lists(
-        st.tuples(
-            st.sampled_from(
-                ["{cut}-{width}.{ext}", "{source}/{cut}.{ext}", "../{cut}.{ext}", "{format}"]
-            ),
-            st.sampled_from(["a", "A", "a-1", "manifest", "..", "/etc/x"]),
-            st.sampled_from(["webp", "jpg", "json"]),
-        ),
-        max_size=25,
-    )
-)
-def test_no_two_files_share_a_path_and_none_leaves_the_folder(
-    asked: list[tuple[str, str, str]],
-) -> None:
-    book = NameBook(["taken.webp"])
-    paths = []
-    for template, cut, extension in asked:
-        fields = {
-            "cut": cut, "source": "..", "width": "1", "height": "1", "format": "x", "ext": extension,
-        }  # fmt: skip
-        paths.append(book.path(template, fields))
-    folded = [path.casefold() for path in paths]
-    assert len(set(folded)) == len(folded)
-    assert not {"manifest.json", "taken.webp"} & set(folded)
-    for path in paths:
-        assert not path.startswith("/")
-        assert all(re.fullmatch(r"[A-Za-z0-9][\w-]*(\.\w+)?", part) for part in path.split("/"))
 
 
 OFFERS = [
@@ -158,18 +119,28 @@ def _manifest(data: bytes) -> Manifest:
         name="hero", source="d.svg", part="Hero", recipe="icon", origin=Origin.TAG, x=1, y=2, width=480,
         height=240, alpha=None, baseline_bytes=900, markup='<img src="sub/hero-480.webp" alt="">',
     )  # fmt: skip
-    return Manifest(source="<d>.svg", files=[file], cuts=[record])
+    return Manifest(sources=["<d>.svg"], files=[file], cuts=[record])
+
+
+def test_a_manifest_of_before_is_read() -> None:
+    now = json.loads(_manifest(b"x").to_json())
+    files = [{k: v for k, v in file.items() if k != "source"} for file in now["files"]]
+    rest = {key: value for key, value in now.items() if key != "sources"}
+    old = Manifest.model_validate({**rest, "gefa_manifest": 1, "source": "<d>.svg", "files": files})
+    assert (old.sources, old.gefa_manifest) == (["<d>.svg"], 2)
+    assert [file.source for file in old.files] == [old.cuts[0].source]
 
 
 def test_a_manifest_has_the_fields_that_others_rely_on() -> None:
     found = json.loads(_manifest(b"x").to_json())
-    assert found["gefa_manifest"] == 1
+    assert found["gefa_manifest"] == 2
     assert set(found) == {
-        "gefa_manifest", "source", "files", "cuts", "originals", "left_out", "dropped", "failed",
+        "gefa_manifest", "sources", "files", "cuts", "originals", "left_out", "dropped", "failed",
         "warnings",
     }  # fmt: skip
     assert {
         "cut",
+        "source",
         "path",
         "format",
         "width",

@@ -133,8 +133,8 @@ def test_two_files_are_judged_by_weight_and_look(
 
 
 def test_runs_are_paired_by_cut_format_and_width() -> None:
-    older = Manifest(source="a", files=[file(100, 80), file(50, 80, cut="gone")])
-    newer = Manifest(source="a", files=[file(90, 80), file(500, 80, width=200)])
+    older = Manifest(sources=["a"], files=[file(100, 80), file(50, 80, cut="gone")])
+    newer = Manifest(sources=["a"], files=[file(90, 80), file(500, 80, width=200)])
     pairs = paired(older, newer)
     assert [(pair.path, pair.verdict) for pair in pairs] == [
         ("a-100.webp", Verdict.BETTER),

@@ -12,12 +12,21 @@ from gefa.core.deliver.manifest import CutRecord, File
 from gefa.core.errors import PlanError
 from gefa.core.make.made import MadeVariant
 from gefa.core.make.report import JobReport
-from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import BUILT_IN, Recipe
 from gefa.store.contracts import ReadBody
 from gefa.store.ledger import enter
-from gefa.store.models import Revision, Run, Source, Task, TaskKind, TaskState, Variant, now
+from gefa.store.models import (
+    Revision,
+    Run,
+    RunSource,
+    Source,
+    Task,
+    TaskKind,
+    TaskState,
+    Variant,
+    now,
+)
 from gefa.store.on_demand_jobs import KEPT, request_task, requeue, task_on
 from gefa.store.recipes import (
     can_undo,
@@ -28,8 +37,8 @@ from gefa.store.recipes import (
     shelf_of_recipes,
     undo_recipe,
 )
-from gefa.store.runs import manifest_of, run_again, runs_beside
-from gefa.store.sources import change_plan, plan_of, whole_plan
+from gefa.store.run_manifest import manifest_of
+from gefa.store.runs import run_again, runs_beside
 from gefa.store.store import Store
 
 SMALL = Recipe(formats=("jpeg",), widths=(90,))
@@ -65,22 +74,6 @@ def test_a_built_in_recipe_can_be_changed_and_be_as_it_came(store: Store) -> Non
         assert removed_last(session) == ""
         with pytest.raises(PlanError, match="no recipe name"):
             save_recipe(session, "a b", SMALL, "Began it")
-
-
-def test_a_source_has_the_shared_recipes_and_its_own_before_them(store: Store) -> None:
-    with store.session() as session:
-        source = Source(name="a.png")
-        session.add(source)
-        session.flush()
-        own = SMALL.model_copy(update={"widths": (1,)})
-        change_plan(session, source, Plan(recipes={"icon": own}), "Took a plan in")
-        save_recipe(session, "icon", SMALL, "Changed it")
-        save_recipe(session, "hero", SMALL, "Began it")
-        recipes = whole_plan(session, source).all_recipes
-        assert recipes["icon"] == own
-        assert recipes["hero"] == SMALL
-        assert recipes["figure"] == BUILT_IN["figure"]
-        assert list(plan_of(session, source).recipes) == ["icon"]
 
 
 def test_what_is_asked_for_again_is_found_and_old_jobs_are_forgotten(store: Store) -> None:
@@ -144,9 +137,10 @@ def finished_run(store: Store) -> str:
         revision = Revision(source_id=source.id, number=1, blob="b", bytes=1, format="openraster")
         session.add(revision)
         session.flush()
-        run = Run(source_id=source.id, revision_id=revision.id, finished=now())
+        run = Run(finished=now())
         session.add(run)
         session.flush()
+        session.add(RunSource(run_id=run.id, source_id=source.id, revision_id=revision.id))
         outcomes: list[tuple[str, TaskState, dict[str, Any]]] = [
             ("good", TaskState.DONE, report("good", "good.png")),
             ("half", TaskState.DONE, report("half", "half.png", failed=True)),

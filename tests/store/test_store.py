@@ -20,18 +20,10 @@ from gefa.core.make.made import MadeVariant
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.store.blobs import Blob, BlobShelf, BlobStore
 from gefa.store.models import Revision, RevisionState, Slot, Source, Task, Variant, new_id
+from gefa.store.plans import change_plan, own_plan, redo, undo, ways_of
 from gefa.store.recipes import library, undo_recipe
 from gefa.store.slots import change_settings, undo_settings
-from gefa.store.sources import (
-    all_sources,
-    bring_in,
-    change_plan,
-    latest_revision,
-    plan_of,
-    redo,
-    undo,
-    ways_of,
-)
+from gefa.store.sources import all_sources, bring_in, latest_revision
 from gefa.store.store import Store, migration_config
 
 
@@ -197,7 +189,7 @@ def test_a_plan_can_be_undone_and_redone_step_by_step(store: Store) -> None:
             change_plan(session, source, plan, f"step {number}")
         assert undo(session, source) == "step 2"
         assert undo(session, source) == "step 1"
-        assert plan_of(session, source) == plans[0]
+        assert own_plan(session, source) == plans[0]
         assert ways_of(session, source) == ("step 0", "step 1")
         assert redo(session, source) == "step 1"
         change_plan(session, source, plans[0], "another way")
@@ -205,7 +197,7 @@ def test_a_plan_can_be_undone_and_redone_step_by_step(store: Store) -> None:
         change_plan(session, source, plans[0], "nothing new")
         for _ in range(5):
             undo(session, source)
-        assert plan_of(session, source) == Plan()
+        assert own_plan(session, source) == Plan()
 
 
 def test_what_hands_chose_before_there_was_undo_is_kept(tmp_path: Path) -> None:
@@ -221,7 +213,7 @@ def test_what_hands_chose_before_there_was_undo_is_kept(tmp_path: Path) -> None:
     store = Store(tmp_path)
     with store.session() as session:
         source = session.get_one(Source, "s")
-        assert [(c.part, c.recipe, c.leave_out) for c in plan_of(session, source).cuts] == [
+        assert [(c.part, c.recipe, c.leave_out) for c in own_plan(session, source).cuts] == [
             ("a", "icon", False),
             ("a", "figure", False),
             ("b", None, True),
@@ -271,7 +263,7 @@ def test_what_could_be_undone_before_there_was_one_history_still_can(tmp_path: P
         assert session.get_one(Task, "j").report == {"files": []}, "it is read again"
         assert ways_of(session, source) == ("named one", "named two")
         assert undo(session, source) == "named one"
-        assert plan_of(session, source) == Plan()
+        assert own_plan(session, source) == Plan()
         assert undo_recipe(session, "hero") == "Removed it"
         assert library(session)["hero"].widths == (90,)
         first, second = session.get_one(Slot, "a"), session.get_one(Slot, "b")

@@ -15,10 +15,11 @@ import httpx
 import pytest
 
 from gefa.core.deliver.manifest import Manifest
-from gefa.core.plan.plan import parse_plan
+from gefa.core.plan.plan import Split, parse_plan
 from gefa.core.treat.recipe import Aim
 from tests.conftest import HTTP, Server, eventually, start
 from tests.make import BLUE, GREEN, RED, G, L, dot, flat, ora, photo, svg
+from tests.web.plans import give_plan, plan_for, site_plan
 from tests.web.test_pages import bring_in, png, ready, run
 
 HX = {"HX-Request": "true"}
@@ -30,9 +31,14 @@ def pages(demo: Server) -> Iterator[httpx.Client]:
         yield client
 
 
+NAMES: dict[str, str] = {}
+"""of sources, by their ids"""
+
+
 def source_of(pages: httpx.Client, name: str, data: bytes) -> str:
     (result,) = bring_in(pages, (name, data))
     ready(pages, result["source"])
+    NAMES[result["source"]] = name
     return result["source"]
 
 
@@ -43,7 +49,7 @@ def change(pages: httpx.Client, source: str, **fields: str | list[str]) -> str:
 
 
 def plan(pages: httpx.Client, source: str) -> str:
-    return pages.get(f"/sources/{source}/plan.toml").text
+    return plan_for(pages, NAMES[source]).to_toml()
 
 
 def manifest(pages: httpx.Client, address: str) -> Manifest:
@@ -204,14 +210,32 @@ def test_very_large_files_are_asked_for_first(pages: httpx.Client, tmp_path: Pat
 def test_a_plan_file_is_taken_in_and_given_out(pages: httpx.Client) -> None:
     source = source_of(pages, "plan.png", png(8))
     text = '[[slices]]\nrecipe = "icon"\n\n[slices.split]\ncolumns = 2\n'
-    answer = pages.post(f"/sources/{source}/plan.toml", files={"file": ("p.toml", text.encode())})
-    assert answer.status_code == 200
-    given_out = plan(pages, source)
-    assert parse_plan(given_out, "p") == parse_plan(text, "p")
-    assert "icon" in given_out
-    bad = pages.post(f"/sources/{source}/plan.toml", files={"file": ("p.toml", b"[[slices]]")})
-    assert bad.status_code == 422
-    assert "one of split, guides and rect" in bad.text
+    assert give_plan(pages, "plan.png", text).status_code == 200
+    (entry,) = plan_for(pages, "plan.png").slices
+    assert (entry.recipe, entry.split) == ("icon", Split(columns=2))
+    shown = pages.get("/plan").text
+    assert "plan.png" in shown
+    whole = site_plan(pages)
+    less = whole.model_copy(update={"slices": ()}).to_toml()
+    asked = pages.post("/plan/preview", files={"file": ("gefa.toml", less.encode())})
+    assert re.search(r"plan.png</td><td>slices</td>\s*<td[^>]*>1 → 0", asked.text)
+    assert site_plan(pages) == whole, "asking changes nothing"
+    version = re.search(r'name="version" value="(\w+)"', asked.text)
+    assert version is not None
+    change(pages, source, do="split", columns="3", rows="1")
+    late = pages.post("/plan", data={"text": less, "version": version[1]})
+    assert late.status_code == 409
+    assert "changed meanwhile" in late.text
+    assert pages.post("/plan", data={"text": less}).status_code == 200
+    assert site_plan(pages).slices == ()
+    pages.post("/desk/undo")
+    assert plan_for(pages, "plan.png").slices[0].split == Split(columns=3)
+    same = pages.post("/plan/preview", files={"file": ("p.toml", site_plan(pages).to_toml())})
+    assert "nothing to import" in same.text
+    for text, why in (("[[slices]]", "one of split, guides and rect"), ("\xff", "not UTF-8")):
+        bad = pages.post("/plan/preview", files={"file": ("p.toml", text.encode("latin-1"))})
+        assert bad.status_code == 422
+        assert why in bad.text
 
 
 def test_a_layout_and_a_pdf_of_a_run(pages: httpx.Client, tmp_path: Path) -> None:
@@ -238,8 +262,8 @@ def test_a_zip_brings_in_each_of_its_files(pages: httpx.Client, tmp_path: Path) 
         archive.writestr("notes.txt", "hello")
     results = bring_in(pages, ("heap.zip", packed.getvalue()))
     assert [(r["name"], bool(r["source"])) for r in results] == [
-        ("one-of-zip.png", True),
-        ("two-of-zip.png", True),
+        ("in/one-of-zip.png", True),
+        ("in/two-of-zip.png", True),
         ("notes.txt", False),
     ]
     (broken,) = bring_in(pages, ("broken.zip", packed.getvalue()[:60]))
@@ -354,7 +378,7 @@ def test_a_plan_that_cannot_be_read_shows_its_page_with_undo(
 def test_lines_that_move_keep_what_their_slices_have(pages: httpx.Client) -> None:
     source = source_of(pages, "kept-lines.png", png(8, 90, 60))
     text = '[[slices]]\nsplit = { columns = 2 }\nquality = { look = 81 }\nrecipe = "icon"\n'
-    pages.post(f"/sources/{source}/plan.toml", files={"file": ("gefa.toml", text)})
+    give_plan(pages, "kept-lines.png", text)
     change(pages, source, do="guides", x="30")
     (entry,) = parse_plan(plan(pages, source), "p").slices
     assert (entry.quality, entry.recipe) == (Aim(look=81), "icon")
@@ -365,7 +389,7 @@ def test_the_cut_that_is_shown_is_the_one_that_is_changed(pages: httpx.Client) -
     """The first of two entries makes no job: its recipe is gone."""
     source = source_of(pages, "two-entries.png", png(9, 90, 60))
     text = '[[cuts]]\npart = "/"\nrecipe = "gone"\n[[cuts]]\npart = "/"\nrecipe = "icon"\n'
-    pages.post(f"/sources/{source}/plan.toml", files={"file": ("gefa.toml", text)})
+    give_plan(pages, "two-entries.png", text)
     shown = pages.get(f"/sources/{source}").text
     line = re.search(r'"do": "name", "line": "(\w+)"', shown.replace("&#34;", '"'))
     assert line is not None

@@ -29,6 +29,8 @@ from tests.make import broken_profiles, photo, with_profile
 
 COUNT = int(os.environ.get("GEFA_HOSTILE", "300"))
 SECONDS = 5.0
+GOOD_SECONDS = 2.0
+"""until a good picture among hostile ones is live, for nine in ten: the machine may stand still"""
 MAX_RSS = 700_000_000
 """bytes of any worker process"""
 NAMES = (
@@ -211,10 +213,20 @@ def test_hostile_files_are_refused_and_the_good_ones_between_go_live(
             trouble.append((name[:60], answer.status_code, answer.text[:200]))
         return took
 
+    def accepted(at: int) -> float:
+        """The seconds until a good picture is live."""
+        began = time.monotonic()
+        answer = client.post(url, files={"file": (f"good-{at}.jpg", good[at])})
+        assert answer.json()["state"] == "live", answer.text
+        live.append(answer.json()["id"])
+        return time.monotonic() - began
+
+    waited: list[float] = []
+
     def send(at: int) -> float:
         nonlocal largest
         if at in good:
-            live.append(client.post(url, files={"file": (f"good-{at}.jpg", good[at])}).json()["id"])
+            waited.append(accepted(at))
         if at % 10 == 0:
             largest = max(largest, largest_worker(empty_server))
         return refused(at)
@@ -228,6 +240,9 @@ def test_hostile_files_are_refused_and_the_good_ones_between_go_live(
             trouble.append((files[at][0][:60], took[at], again))
     assert trouble == []
     assert len(live) == len(good)
+    waited.sort()
+    print(f"good pictures: {waited[len(waited) // 2]:.2f} s, at most {waited[-1]:.2f} s")
+    assert waited[len(waited) * 9 // 10] < GOOD_SECONDS
     for id in live:
         assert client.get(f"{empty_server.url}/api/v1/uploads/{id}").json()["state"] == "live"
     assert 0 < largest < MAX_RSS, f"{largest / 1e6:.0f} MB"

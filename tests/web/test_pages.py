@@ -149,7 +149,7 @@ def test_a_run_from_press_to_bundle(pages: httpx.Client, tmp_path: Path) -> None
     assert "no visible pixels" in text
     assert "&lt;picture&gt;" in text
     manifest = Manifest.model_validate_json(pages.get(f"{address}/manifest.json").text)
-    assert manifest.source == "run.ora"
+    assert manifest.sources == ["run.ora"]
     assert [file.width for file in manifest.files] == [40, 40]
     packed = pages.get(f"{address}/bundle.zip")
     assert packed.headers["Content-Disposition"].endswith("run.zip")
@@ -385,7 +385,7 @@ def test_looking_begins_no_work(pages: httpx.Client, demo: Server) -> None:
     assert tasks() == before
 
 
-def test_a_run_and_a_source_are_removed_for_good(pages: httpx.Client) -> None:
+def test_a_run_goes_for_good_and_a_source_can_be_had_back_before(pages: httpx.Client) -> None:
     (result,) = bring_in(pages, ("leaving.png", png(32)))
     source = result["source"]
     ready(pages, source)
@@ -394,7 +394,17 @@ def test_a_run_and_a_source_are_removed_for_good(pages: httpx.Client) -> None:
     assert pages.get(first).status_code == 404
     assert pages.get(second).status_code == 200
     assert pages.post(f"/sources/{source}/remove").url.path == "/"
+    gone = pages.get(f"/sources/{source}")
+    assert gone.status_code == 404
+    assert "can be had back" in gone.text
+    assert pages.get(second).status_code == 200
+    assert "Choose leaving.png" not in pages.get("/").text
+    assert "leaving.png" in pages.get("/removed").text
+    assert pages.post("/removed", data={"source": source}).url.path == "/"
+    assert pages.get(f"/sources/{source}").status_code == 200
+    pages.post("/desk", data={"do": "remove", "source": source})
+    assert pages.post("/removed", data={"source": source, "do": "forget"}).status_code == 200
     assert [pages.get(path).status_code for path in (second, f"/sources/{source}")] == [404, 404]
-    assert "leaving.png" not in pages.get("/").text
+    assert "leaving.png" not in pages.get("/removed").text
     (again,) = bring_in(pages, ("leaving.png", png(32)))
     assert "Reading" not in ready(pages, again["source"])

@@ -12,6 +12,7 @@ import pytest
 from gefa.core.plan.plan import parse_plan
 from tests.conftest import Server, eventually
 from tests.make import loaded, photo
+from tests.web.plans import give_plan
 from tests.web.test_cutting import change, manifest, plan, source_of
 from tests.web.test_pages import png, run
 
@@ -30,7 +31,7 @@ def pages(demo: Server) -> Iterator[httpx.Client]:
 def made(pages: httpx.Client, name: str, seed: int, text: str = PLAN) -> tuple[str, str]:
     """A source that was run by a plan, and its run."""
     source = source_of(pages, name, png(seed, 200, 140))
-    pages.post(f"/sources/{source}/plan.toml", files={"file": ("gefa.toml", text)})
+    give_plan(pages, name, text)
     return source, run(pages, source)
 
 
@@ -126,7 +127,7 @@ def test_a_quality_is_kept_for_a_cut_taken_back_and_kept_for_the_recipe(
 
 def test_a_slice_has_a_quality_of_its_own_too(pages: httpx.Client) -> None:
     source = source_of(pages, "halves.png", png(24, 200, 100))
-    pages.post(f"/sources/{source}/plan.toml", files={"file": ("gefa.toml", PLAN)})
+    give_plan(pages, "halves.png", PLAN)
     change(pages, source, do="split", columns="2", rows="1")
     address = run(pages, source)
     cut = manifest(pages, address).cuts[-1].name
@@ -169,7 +170,7 @@ def test_the_sheet_is_switched_sorted_and_filtered(pages: httpx.Client) -> None:
 def test_two_runs_are_compared(pages: httpx.Client) -> None:
     source, before = made(pages, "twice.png", 26)
     worse = PLAN + "quality = { webp = 20, jpeg = 20 }\n"
-    pages.post(f"/sources/{source}/plan.toml", files={"file": ("gefa.toml", worse)})
+    give_plan(pages, "twice.png", worse)
     after = run(pages, source)
     older = before.rpartition("/")[2]
     page = pages.get(f"{after}/compare?against={older}")
@@ -184,7 +185,7 @@ def test_two_runs_are_compared(pages: httpx.Client) -> None:
 def test_what_failed_is_tried_again_and_what_is_made_stays(pages: httpx.Client) -> None:
     source = source_of(pages, "tall.png", bytes(photo(20, 17_000, 3).pngsave_buffer()))
     text = 'default = "tall"\n[recipes.tall]\nformats = ["webp", "png"]\nwidths = [20]\n'
-    pages.post(f"/sources/{source}/plan.toml", files={"file": ("gefa.toml", text)})
+    give_plan(pages, "tall.png", text)
     address = run(pages, source)
     assert [f.format for f in manifest(pages, address).files] == ["png"]
     assert "Try what failed again" in pages.get(address).text
@@ -203,6 +204,6 @@ def test_pictures_are_laid_over_corners_from_other_sources(
     source, address = made(pages, "stamped.png", 27, text)
     assert len(manifest(pages, address).files) == 4
     lost = PLAN + 'mark = { picture = "nowhere.png" }\n'
-    pages.post(f"/sources/{source}/plan.toml", files={"file": ("gefa.toml", lost)})
+    give_plan(pages, "stamped.png", lost)
     started = pages.post(f"/sources/{source}/runs").url.path
     assert "nowhere.png&#39;, is not there" in pages.get(started).text

@@ -77,7 +77,7 @@ class Shown:
 
 
 def fields_of(recipe: Recipe) -> list[tuple[str, str | UploadFile]]:
-    return Fields(fragment("recipes/_sentence.html", view=Shown(recipe))).found
+    return Fields(fragment("recipes/_sentence.html", view=Shown(recipe), may=lambda _: True)).found
 
 
 ODD = {

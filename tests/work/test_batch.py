@@ -19,6 +19,7 @@ from gefa.core.plan.plan import CutEntry, Plan, parse_plan
 from gefa.work.batch import Exported, Exporter, ExportListener, Extras
 from gefa.work.pool import Pool
 from gefa.work.saves import Watched
+from gefa.work.site import listed, named
 from tests.conftest import eventually
 from tests.make import BLUE, GREEN, RED, G, L, dot, flat, ora, photo
 
@@ -60,7 +61,7 @@ def watching(tmp_path: Path, pool: Pool) -> Iterator[tuple[Path, Path, list[Expo
         lambda exported, _, __: told.append(exported),
         lambda error: pytest.fail(str(error)),
     )
-    thread = threading.Thread(target=watched.run, args=([source], None, stop))
+    thread = threading.Thread(target=watched.run, args=(named([source]), None, stop))
     thread.start()
     eventually(lambda: told)
     time.sleep(0.3)  # until the folder is watched
@@ -115,7 +116,7 @@ def test_what_a_plan_names_is_followed_from_export_to_export(tmp_path: Path, poo
     kite = L("Kite", dot(40, 40, (4, 4, 30, 20)), 10, 10)
     for group, found in (("Sky", "Sky/Kite"), ("Air", "Air/Kite"), ("Wind", "Wind/Kite")):
         ora(source, 100, 90, [G(group, [kite])])
-        manifest = exporter.export([source], plan).manifest
+        manifest = exporter.export(named([source]), plan).manifest
         assert [cut.part for cut in manifest.cuts] == [found]
     assert "found again by its name" in manifest.warnings[0].reason
     assert all(file.reused for file in manifest.files)
@@ -124,7 +125,7 @@ def test_what_a_plan_names_is_followed_from_export_to_export(tmp_path: Path, poo
 def test_layout_and_pdf_lie_beside_the_files(tmp_path: Path, pool: Pool) -> None:
     out = tmp_path / "out"
     exporter = Exporter(pool, out, extras=Extras(layout=True, pdf=True))
-    exporter.export([design(tmp_path / "d.ora")], parse_plan(TINY, "p"))
+    exporter.export(named([design(tmp_path / "d.ora")]), parse_plan(TINY, "p"))
     positions = json.loads((out / "d-layout.json").read_text())
     assert positions["canvas"] == {"width": 100, "height": 90}
     assert [(p["cut"], p["x"], p["y"]) for p in positions["pieces"]] == [
@@ -141,7 +142,7 @@ def test_layout_and_pdf_lie_beside_the_files(tmp_path: Path, pool: Pool) -> None
 def test_originals_come_out_as_they_are_stored(tmp_path: Path, pool: Pool) -> None:
     source, out = design(tmp_path / "d.ora"), tmp_path / "out"
     plan = parse_plan('[[originals]]\nparts = "*"', "p")
-    manifest = Exporter(pool, out).export([source], plan).manifest
+    manifest = Exporter(pool, out).export(named([source]), plan).manifest
     assert not manifest.cuts
     with zipfile.ZipFile(source) as archive:
         stored = {archive.read(f"data/{number}.png") for number in range(3)}
@@ -162,19 +163,19 @@ def test_a_zip_is_many_sources(tmp_path: Path, pool: Pool) -> None:
         archive.writestr("__MACOSX/._a.png", b"\x89PNG\r\n\x1a\n")
         archive.writestr("notes.txt", "hello")
     exporter = Exporter(pool, tmp_path / "out")
-    sources = exporter.unpacked([tmp_path / "heap.zip"])
-    assert sorted(path.name for path in sources) == ["d.ora", "north - a.png", "south - a.png"]
+    sources = listed([tmp_path / "heap.zip"], None, exporter.place_for)
+    assert sorted(file.name for file in sources) == ["d.ora", "north/a.png", "south/a.png"]
     manifest = exporter.export(sources, parse_plan(TINY, "p")).manifest
     assert not manifest.failed
     assert len(manifest.cuts) == 4
     assert not (tmp_path / "out" / ".gefa" / "unpacked").exists()
     (tmp_path / "broken.zip").write_bytes((tmp_path / "heap.zip").read_bytes()[:90])
     with pytest.raises(SourceError, match=r"broken\.zip: cannot be read as a zip"):
-        exporter.unpacked([tmp_path / "broken.zip"])
+        listed([tmp_path / "broken.zip"], None, exporter.place_for)
     with zipfile.ZipFile(tmp_path / "letters.zip", "w") as archive:
         archive.writestr("notes.txt", "hello")
     with pytest.raises(SourceError, match="holds no picture or design"):
-        exporter.unpacked([tmp_path / "letters.zip"])
+        listed([tmp_path / "letters.zip"], None, exporter.place_for)
 
 
 def test_files_above_40_megapixels_are_asked_for(tmp_path: Path, pool: Pool) -> None:
@@ -192,7 +193,7 @@ def test_files_above_40_megapixels_are_asked_for(tmp_path: Path, pool: Pool) -> 
         return False
 
     exporter = Exporter(pool, tmp_path / "out", progress=ExportListener(large=refuse))
-    manifest = exporter.export([source], plan).manifest
+    manifest = exporter.export(named([source]), plan).manifest
     assert asked == [pytest.approx(7087 * 7087 / 1e6)]
     assert "50 megapixels" in manifest.left_out[0].reason
     assert not manifest.files
@@ -202,7 +203,7 @@ def test_a_size_in_millimetres_is_written_with_its_resolution(tmp_path: Path, po
     source = design(tmp_path / "d.ora")
     plan = parse_plan(TINY + '[[cuts]]\npart = "Kite"\nrecipe = "tiny"\n'
                       'size = { width = 2, unit = "mm", dpi = 254 }', "p")  # fmt: skip
-    Exporter(pool, tmp_path / "out").export([source], plan)
+    Exporter(pool, tmp_path / "out").export(named([source]), plan)
     with Image.open(tmp_path / "out" / "Kite-20.png") as made:
         assert made.size == (20, 13)
         assert made.info["dpi"] == pytest.approx((254, 254), abs=0.1)
