@@ -103,13 +103,6 @@ document.addEventListener("click", (event) => {
   }
 });
 
-const freshAddress = () => {
-  const asked = new URLSearchParams(location.search);
-  asked.delete("after");
-  for (const id of unsettled().slice(0, 100)) asked.append("row", id);
-  return `/desk/fresh?${asked}`;
-};
-
 const columns = () => {
   const all = rows();
   if (desk().dataset.view === "table") return 1;
@@ -161,10 +154,7 @@ document.addEventListener("submit", (event) => {
   else for (const id of chosen) add("source", id);
 });
 
-// Rows that came later, as one scrolled, are asked for again too while they are not settled.
-const unsettled = () => rows().filter((row) => "unsettled" in row.dataset).map((row) => row.dataset.id);
 document.addEventListener("htmx:configRequest", (event) => {
-  if (event.detail.elt.id === "fresh") event.detail.path = freshAddress();
   const shown = document.getElementById("desk-shown");
   if (event.detail.path.startsWith("/desk") && shown && event.detail.verb === "post")
     event.detail.parameters.shown = String(rows().length);
@@ -176,13 +166,29 @@ document.addEventListener("htmx:afterSettle", (event) => {
     for (const id of chosen) if (!shown.has(id)) chosen.delete(id);
   }
   show();
-  const fresh = document.getElementById("fresh");
-  if (fresh && !fresh.hasAttribute("hx-get") && unsettled().length) {
-    fresh.setAttribute("hx-get", "/desk/fresh");
-    fresh.setAttribute("hx-trigger", "load delay:700ms");
-    fresh.setAttribute("hx-swap", "outerHTML");
-    window.htmx.process(fresh);
-  }
 });
+
+// Rows that are being read, drawn, run or worked out are asked for again until they are settled. A
+// timer does this, and not the rows: an answer that is lost, or that finds the desk replaced, must
+// not be the last one.
+const EVERY_MS = 700;
+const AT_ONCE = 100;
+const unsettled = () => rows().filter((row) => "unsettled" in row.dataset).map((row) => row.dataset.id);
+const refresh = async () => {
+  const ids = document.hidden ? [] : unsettled().slice(0, AT_ONCE);
+  if (ids.length) {
+    const asked = new URLSearchParams(location.search);
+    asked.delete("after");
+    for (const id of ids) asked.append("row", id);
+    try {
+      const answer = await fetch(`/desk/fresh?${asked}`, { signal: AbortSignal.timeout(20_000) });
+      if (answer.ok) window.htmx.swap(document.body, await answer.text(), { swapStyle: "none" });
+    } catch {
+      // The server may be starting again: the next round asks once more.
+    }
+  }
+  setTimeout(refresh, EVERY_MS);
+};
+setTimeout(refresh, EVERY_MS);
 document.addEventListener("htmx:oobAfterSwap", show);
 show();
