@@ -115,7 +115,7 @@ def test_every_view_can_be_used_by_everybody(page: Page, demo: Server, tmp_path:
     page.locator(".feed-picture").last.click()
     expect(page.locator("#handle")).to_be_visible()
     check("upload")
-    for view in ("people", "people/trail", "sign-in", "health", "plan", "removed"):
+    for view in ("people", "people/trail", "sign-in", "health", "plan", "removed", "watched"):
         page.goto(f"{demo.url}/{view}")
         check(view)
     page.goto(f"{demo.url}/uploads?q=nothing+is+called+so")

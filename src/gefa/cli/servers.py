@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from gefa.cli.console import DataFolder, failing, out_console, stored_places
+from gefa.cli.console import WRONG_USAGE, DataFolder, failing, out_console, stored_places
 from gefa.core.errors import GefaError
 from gefa.core.threads import cores
 from gefa.logs import LogFormat, set_up
@@ -19,6 +19,22 @@ if TYPE_CHECKING:
 
 app = typer.Typer()
 
+OwnDataFolder = Annotated[
+    Path | None,
+    typer.Option(
+        "--data",
+        help="The folder that keeps everything; by default gefa-data, or .gefa in the site.",
+        show_default=False,
+    ),
+]
+SiteFolderOption = Annotated[
+    Path | None,
+    typer.Option(
+        "--site",
+        help="A folder with a gefa.toml: its files are the sources, and runs write to its out.",
+        show_default=False,
+    ),
+]
 Port = Annotated[int, typer.Option("--port", min=0, max=65535, envvar="PORT")]
 Host = Annotated[str, typer.Option("--host", help="The address to listen on.")]
 HostNames = Annotated[
@@ -87,7 +103,8 @@ OwnServer = Annotated[
 
 @app.command()
 def serve(
-    data: DataFolder = Path("gefa-data"),
+    data: OwnDataFolder = None,
+    site: SiteFolderOption = None,
     host: Host = "127.0.0.1",
     port: Port = 8741,
     workers: OwnWorkers = cores(),
@@ -114,12 +131,12 @@ def serve(
 
     set_up(log, access=access_log)
     told = stored_places()
-    folder = data.resolve()
+    folder = _data_folder(data, site)
     with failing(), alone(folder):
         check_folder(folder, None if told.queue else folder / QUEUE_FILE, trust_clock=trust_clock)
         # Opened once before anything listens: what is wrong with it is said in a sentence.
         store = Store(folder, begin_anew=begin_anew)
-        check_owner(store, host, data)
+        check_owner(store, host, folder)
         store.close()
         chosen = free_port(host, port)
         if port and chosen != port:
@@ -138,6 +155,7 @@ def serve(
             limits=limits,
             exposed=is_exposed(host),
             sign_in_service=_sign_in_service(sign_in_service),
+            site=site.resolve() if site else None,
         )
         run_server(folder, app, host, chosen, workers)
 
@@ -203,6 +221,16 @@ def demo(
             chosen,
             workers,
         )
+
+
+def _data_folder(data: Path | None, site: Path | None) -> Path:
+    from gefa.work.site_folder import data_folder
+
+    if site is None:
+        return (data or Path("gefa-data")).resolve()
+    with failing(WRONG_USAGE):
+        own = data_folder(site.resolve())
+    return (data or own).resolve()
 
 
 def _sign_in_service(issuer: str) -> SignInService | None:

@@ -15,6 +15,7 @@ In reading order:
 - ``trail``: The trail: who did what, and when
 - ``history``: What things were before they were changed
 - ``sources``: Sources and their revisions
+- ``watched``: Folders of the server: what appears in one is brought in
 - ``recipes``: The recipes that all sources share, each with the contents that it had before
 - ``plans``: The plans of sources, with their histories, and what a run by them would do
 - ``site_plan``: The plan of the site as a whole: given out, and taken in

@@ -76,7 +76,7 @@ class UploadState(StrEnum):
 
 class Source(SQLModel, table=True):
     """A file somebody brought in, known by its name, which is its path within the site. ``watched``
-    is a folder of the server where a file of that name is waited for. One that was ``removed`` can
+    is the folder of the server that it comes from, if that is watched. One that was ``removed`` can
     be had back for a while."""
 
     __tablename__ = "source"
@@ -91,6 +91,16 @@ class Source(SQLModel, table=True):
     def folder(self) -> str:
         """Empty for the site's own folder."""
         return self.name.rpartition("/")[0]
+
+
+class WatchedFolder(SQLModel, table=True):
+    """A folder of the server, at an absolute path: what lies in it is brought in, called by its
+    path from there."""
+
+    __tablename__ = "watched_folder"
+
+    path: str = Field(primary_key=True, max_length=4096)
+    created: datetime = time_field()
 
 
 class Revision(SQLModel, table=True):
@@ -198,7 +208,8 @@ class RunSource(SQLModel, table=True):
 
 class Outlook(SQLModel, table=True):
     """What a run of a source would make, as it was worked out last; ``basis`` and ``recipes`` are
-    what that depended on, see ``store.standing``. ``bytes`` are expected ones."""
+    what that depended on, see ``store.standing``. ``bytes`` are expected ones, ``paths`` those that
+    its files would have if it were alone."""
 
     __tablename__ = "outlook"
 
@@ -208,6 +219,7 @@ class Outlook(SQLModel, table=True):
     cuts: int = 0
     files: int = 0
     bytes: int = 0
+    paths: list[str] = json_field(list)
     problem: str = ""
 
 

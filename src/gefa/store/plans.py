@@ -3,7 +3,7 @@ the recipes. What a run by it would do."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from contextlib import suppress
 from typing import Any
 
@@ -20,7 +20,7 @@ from gefa.core.plan.problems import problems_in_words
 from gefa.core.plan.site_plan import Pieces, joined, own_piece
 from gefa.store import history
 from gefa.store.history import Ways
-from gefa.store.models import History, Revision, RevisionState, Source, Step
+from gefa.store.models import History, Outlook, Revision, RevisionState, Source, Step
 from gefa.store.recipes import library
 from gefa.store.sources import latest_revision, present, survey_of
 from gefa.store.trail import Deed, note
@@ -216,10 +216,21 @@ def marks_for(session: Session, plan: Plan) -> dict[str, str]:
 
 
 def prepared_for(session: Session, source: Source, revision: Revision, plan: Plan) -> Prepared:
-    """What a run of this revision alone by ``plan`` would do."""
+    """What a run of this revision by ``plan`` would do."""
     prepared = expanded_for(session, source, revision, plan)
-    give_names([prepared])
+    give_names([prepared], wanted_by_others(session, {source.id}))
     return prepared
+
+
+def wanted_by_others(session: Session, ids: Collection[str]) -> set[str]:
+    """Paths that the files of other sources have, so that names do not depend on which sources are
+    run together."""
+    found = session.exec(
+        select(Outlook.source_id, Outlook.paths)
+        .join(Source, col(Source.id) == col(Outlook.source_id))
+        .where(col(Source.removed).is_(None))
+    )
+    return {path for source_id, paths in found if source_id not in ids for path in paths}
 
 
 def expanded_for(session: Session, source: Source, revision: Revision, plan: Plan) -> Prepared:

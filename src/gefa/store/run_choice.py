@@ -15,7 +15,13 @@ from gefa.core.plan.plan import Plan
 from gefa.core.plan.site_plan import joined
 from gefa.core.treat.recipe import Recipe
 from gefa.store.models import Revision, RevisionState, Run, RunSource, Source
-from gefa.store.plans import PlanUnreadable, expanded_for, own_plans, shared_plan
+from gefa.store.plans import (
+    PlanUnreadable,
+    expanded_for,
+    own_plans,
+    shared_plan,
+    wanted_by_others,
+)
 from gefa.store.recipes import library
 from gefa.store.sources import all_sources
 
@@ -53,9 +59,10 @@ class PlannedRun:
 
 
 def plan_run(session: Session, chosen: Sequence[Chosen]) -> PlannedRun:
-    """What a run of these sources would do, all named at once. Only reads."""
+    """What a run of these sources would do, all named at once, and apart from all others. Only
+    reads."""
     prepared = [expanded_for(session, *one) for one in chosen]
-    give_names(prepared)
+    give_names(prepared, wanted_by_others(session, {one.source.id for one in chosen}))
     return PlannedRun(list(chosen), prepared, library(session))
 
 

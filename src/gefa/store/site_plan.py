@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from sqlmodel import Session
+import hashlib
+
+from sqlalchemy import select as sql_select
+from sqlmodel import Session, col
 
 from gefa.core.plan.plan import Plan
 from gefa.core.plan.site_plan import Difference, composed, differences, divided
 from gefa.core.treat.recipe import BUILT_IN, Recipe
-from gefa.store.models import new_id
+from gefa.store.models import History, Step, new_id
 from gefa.store.plans import change_plan, change_shared, site_pieces
 from gefa.store.recipes import library, remove_recipe, save_recipe
 from gefa.store.slots import slots_with
@@ -18,6 +21,24 @@ def site_plan(session: Session) -> Plan:
     """The whole plan, with all recipes that the site has changed or added. PlanUnreadable where
     that of a source is none."""
     return composed(site_pieces(session))
+
+
+def version_of(plan: Plan) -> str:
+    """Tells two plans apart, as an entity tag does."""
+    return hashlib.sha256(plan.to_toml().encode()).hexdigest()[:24]
+
+
+def plan_mark(session: Session) -> str:
+    """Another one whenever anything of the plan was changed, undone or redone; cheap."""
+    found = session.execute(
+        sql_select(col(Step.id))
+        .join(
+            History,
+            (col(History.subject) == col(Step.subject)) & (col(History.number) == col(Step.number)),
+        )
+        .order_by(col(Step.id))
+    ).scalars()
+    return hashlib.sha256("".join(found).encode()).hexdigest()
 
 
 def import_differences(session: Session, plan: Plan) -> list[Difference]:

@@ -33,7 +33,7 @@ class Deed(StrEnum):
     KEY_MADE = "key made"
     KEY_REVOKED = "key revoked"
     SOURCE_BROUGHT_IN = "source brought in"
-    SOURCE_CHANGED = "source watched"
+    FOLDER_WATCHED = "folder watched"
     SOURCE_REMOVED = "source removed"
     PLAN_CHANGED = "plan changed"
     RECIPE_CHANGED = "recipe changed"

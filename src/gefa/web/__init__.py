@@ -10,6 +10,7 @@ In reading order:
 - ``bodies``: What a request may bring with it, before anything looks at it
 - ``rates``: How often somebody may ask
 - ``services``: What the pages and the API work with, made once for each application
+- ``site_mode``: A server that runs on a site's folder: what it may not do with the files there
 - ``problems``: Errors as answers
 - ``templating``: Pages from Jinja templates
 - ``template_filters``: Numbers as the pages show them, as filters for templates

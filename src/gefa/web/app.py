@@ -38,6 +38,7 @@ from gefa.web.pages import (
     sign_in,
     slots,
     sources,
+    watched,
 )
 from gefa.web.pages import uploads as feed
 from gefa.web.security import Guard, HostCheck
@@ -66,6 +67,7 @@ def create_app(
     exposed: bool = False,
     sign_in_service: SignInService | None = None,
     sample: SamplePages | None = None,
+    site: Path | None = None,
 ) -> FastAPI:
     """The application over the data in ``folder``. Its workers are started by others.
 
@@ -73,12 +75,12 @@ def create_app(
     ``host_names`` are names that it is known by beside ``localhost``. One that is ``exposed`` can
     be reached from other machines, and lets in nobody who has not signed in. People may sign in
     with an account of a ``sign_in_service``. A ``sample`` website that uses it is served under
-    SAMPLE.
+    SAMPLE. With a ``site`` the sources are files of that folder, and runs write into it.
     """
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        services = Services.open(folder, watch_under or Path.cwd(), limits or Limits())
+        services = Services.open(folder, watch_under or Path.cwd(), limits or Limits(), site)
         services.store.blobs.sweep()
         sweep(folder / SCRATCH)
         app.state.services = services
@@ -98,6 +100,7 @@ def create_app(
     )
     app.router.route_class = GuardedRoute
     app.state.exposed = exposed
+    app.state.site = site
     app.state.who_asks = who_asks
     app.state.sign_in_service = sign_in_service
     if sign_in_service is not None:
@@ -128,6 +131,7 @@ def create_app(
         account,
         people,
         keys,
+        watched,
     ):
         app.include_router(screen.router, include_in_schema=False)
     app.include_router(uploads.router)

@@ -18,6 +18,7 @@ from gefa.work.foreman import Foreman
 from gefa.work.housekeeper import Housekeeper
 from gefa.work.outlooks import Outlooks
 from gefa.work.queue import WorkQueue
+from gefa.work.site_folder import SiteFolder
 from gefa.work.source_watcher import Watcher
 
 
@@ -34,14 +35,22 @@ class Services:
     housekeeper: Housekeeper
     outlooks: Outlooks
     limits: Limits
+    site: SiteFolder | None = None
+    """the folder that the server runs on, if it does"""
     tries: Tries = field(default_factory=Tries)
 
     @classmethod
-    def open(cls, folder: Path, watch_under: Path, limits: Limits) -> Services:
+    def open(
+        cls, folder: Path, watch_under: Path, limits: Limits, site_folder: Path | None = None
+    ) -> Services:
         store = Store(folder)
         queue = WorkQueue(folder)
         foreman = Foreman(store, queue)
-        watcher = Watcher(store, watch_under, foreman.wake)
+        site = None
+        if site_folder is not None:
+            site = SiteFolder(store, site_folder, lambda: watcher.look_again())
+        place = site.place if site else None
+        watcher = Watcher(store, site_folder or watch_under, foreman.wake, place)
         return cls(
             store,
             queue,
@@ -51,6 +60,7 @@ class Services:
             Housekeeper(store),
             Outlooks(store),
             limits,
+            site,
         )
 
     def check_room(self, more: int = 0) -> None:
@@ -59,6 +69,8 @@ class Services:
             raise no_room()
 
     def start(self) -> None:
+        if self.site is not None:
+            self.site.start()  # before the watcher asks it for what is to be watched
         beside = (self.watcher, self.courier, self.housekeeper, self.outlooks)
         for thread in (self.foreman, *beside):
             thread.start()
@@ -68,6 +80,8 @@ class Services:
         self.housekeeper.stop()
         self.courier.stop()
         self.watcher.stop()
+        if self.site is not None:
+            self.site.stop()
         self.foreman.stop()
         self.queue.close()
         self.store.close()

@@ -31,7 +31,11 @@ _environment.globals["bar"] = vars(_macros)["bar"]
 
 def _visitor(request: Request) -> dict[str, Any]:
     visitor = getattr(request.state, "visitor", None)
-    return {"visitor": visitor, "may": visitor.may if visitor else _may_nothing}
+    return {
+        "visitor": visitor,
+        "may": visitor.may if visitor else _may_nothing,
+        "site_folder": getattr(request.app.state, "site", None),
+    }
 
 
 def _may_nothing(permission: str) -> bool:

@@ -17,13 +17,16 @@ In reading order:
 - ``settle_upload``: Writing down what became of an upload
 - ``housekeeper``: Clears away, from time to time, what nobody needs any more
 - ``saves``: Waiting for files to be saved, and until they are saved whole
-- ``source_watcher``: The folders that the server watches for new revisions of its sources
+- ``source_watcher``: The folders that the server watches, and brings in what appears in them
 - ``site``: The files of a site: found on the disk, and called by their paths within it
 - ``surveys``: What an out folder remembers of its sources
 - ``out_folder``: The folder that an export writes into: what it held before, and what has to go
 - ``export_calls``: What the processes of an export do: each call is for one source
 - ``planning``: What an export of many sources comes to: read, expanded and named
 - ``batch``: ``gefa export``: many sources into one folder, on all cores, with no server
+- ``plan_file``: The ``gefa.toml`` of a site's folder and the application's plan, kept in step
+- ``run_output``: What a run made, written into the out folder of a site
+- ``site_folder``: ``gefa serve --site``: the application on a repository
 - ``rehearsal``: What an export would do, without doing it
 - ``check``: ``gefa check``
 - ``starter``: ``gefa init``

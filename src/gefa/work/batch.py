@@ -30,6 +30,7 @@ from gefa.work.export_calls import (
     shelf_of,
 )
 from gefa.work.out_folder import (
+    carry_over,
     make_ready,
     no_longer_made,
     remove,
@@ -172,7 +173,7 @@ class Exporter:
             sources, plan, follow=follow, known=known, whole_site=whole_site
         )
         batch = _Batch(Manifest(sources=_sources(planned)))
-        _carry_over(planned, batch.manifest)
+        carry_over(planned.before, planned.again, batch.manifest)
         for prepared in planned.prepared.values():
             self._ask(prepared)
         batch.tell(planned)
@@ -285,17 +286,3 @@ def _sources(planned: Planned) -> list[str]:
     """Everything that has files in the folder, in an order that depends on names only."""
     before = planned.before.sources if planned.before else []
     return sorted({*planned.files, *(name for name in before if name not in planned.gone)})
-
-
-def _carry_over(planned: Planned, manifest: Manifest) -> None:
-    """Keep what the folder holds of sources that are not exported this time."""
-    before, again = planned.before, planned.again
-    if before is None:
-        return
-    manifest.cuts += [cut for cut in before.cuts if cut.source not in again]
-    manifest.originals += [file for file in before.originals if file.source not in again]
-    manifest.files += [
-        file.model_copy(update={"reused": True})
-        for file in before.files
-        if file.source not in again
-    ]

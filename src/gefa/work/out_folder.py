@@ -58,6 +58,19 @@ def no_longer_made(
     return [(cut, path) for cut, path in files if path not in present]
 
 
+def carry_over(before: Manifest | None, again: Collection[str], manifest: Manifest) -> None:
+    """Keep in a manifest what the folder holds of sources that are not made ``again``."""
+    if before is None:
+        return
+    manifest.cuts += [cut for cut in before.cuts if cut.source not in again]
+    manifest.originals += [file for file in before.originals if file.source not in again]
+    manifest.files += [
+        file.model_copy(update={"reused": True})
+        for file in before.files
+        if file.source not in again
+    ]
+
+
 def remove(out: Path, path: str) -> None:
     """Delete a file, and the folders that are empty then; never one that lies elsewhere, whatever
     a manifest says."""

@@ -10,10 +10,11 @@ from sqlmodel import Session, select
 
 from gefa.core.errors import GefaError
 from gefa.core.make.foresight import foresee
-from gefa.core.make.prepare import Prepared
+from gefa.core.make.naming import wanted_paths
+from gefa.core.make.prepare import Prepared, give_names
 from gefa.store import ledger
 from gefa.store.models import Outlook, RevisionState, Source
-from gefa.store.plans import prepared_for
+from gefa.store.plans import expanded_for
 from gefa.store.run_choice import Chosen, choose
 from gefa.store.sources import newest_revisions
 from gefa.store.standing import Bases
@@ -94,10 +95,12 @@ def _worked_out(session: Session) -> list[Outlook]:
 
 def _outlook(session: Session, one: Chosen, bases: Bases) -> Outlook:
     try:
-        prepared = prepared_for(session, *one)
+        prepared = expanded_for(session, *one)
+        paths = wanted_paths(prepared.jobs, prepared.originals)
+        give_names([prepared])
         problem = "; ".join(remark.reason for remark in prepared.failed[:1])
     except GefaError as error:
-        prepared, problem = Prepared(), error.told
+        prepared, problem, paths = Prepared(), error.told, []
     basis = bases.of(one.revision, one.source, one.plan, prepared.jobs)
     keys = (variant.key for job in prepared.jobs for variant in job.variants)
     made = ledger.known(session, keys)
@@ -110,5 +113,6 @@ def _outlook(session: Session, one: Chosen, bases: Bases) -> Outlook:
         cuts=len(prepared.jobs),
         files=sum(len(one.variants) for one in seen),
         bytes=sum(one.expected for one in seen),
+        paths=paths,
         problem=problem,
     )

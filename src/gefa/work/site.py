@@ -118,13 +118,11 @@ def site_files(plan: Plan, base: Path, out: Path) -> list[SiteFile]:
     return sorted(found, key=lambda file: file.name)
 
 
-def files_below(folder: Path, without: Collection[Path] = ()) -> Iterator[Path]:
-    """Every file below a folder that looks like a picture or a design, in the order of their
-    paths. Links are not followed; hidden folders and ``without`` are left out. PlanError if there
-    are too many."""
+def folders_below(folder: Path, without: Collection[Path] = ()) -> Iterator[Path]:
+    """The folder itself and those below it where sources may lie. Links are not followed; hidden
+    folders and ``without`` are left out."""
     barred = {path.resolve() for path in without}
-    count = 0
-    for place, folders, files in os.walk(folder):
+    for place, folders, _ in os.walk(folder):
         here = Path(place)
         folders[:] = sorted(
             name
@@ -133,10 +131,25 @@ def files_below(folder: Path, without: Collection[Path] = ()) -> Iterator[Path]:
             and name not in _NEVER
             and (here / name).resolve() not in barred
         )
-        for name in sorted(files):
-            if name.startswith(".") or Path(name).suffix.lower() not in ENDINGS:
-                continue
-            if (here / name).is_symlink():
+        yield here
+
+
+def looks_like_source(path: Path) -> bool:
+    """Whether a file is called as pictures and designs are."""
+    return not path.name.startswith(".") and path.suffix.lower() in ENDINGS
+
+
+def files_below(folder: Path, without: Collection[Path] = ()) -> Iterator[Path]:
+    """Every file below a folder that looks like a picture or a design, folder by folder; links are
+    left out. PlanError if there are too many."""
+    count = 0
+    for here in folders_below(folder, without):
+        try:
+            found = sorted(path for path in here.iterdir() if looks_like_source(path))
+        except OSError:
+            continue  # a folder that may not be looked into has nothing for us
+        for path in found:
+            if path.is_symlink() or not path.is_file():
                 continue
             count += 1
             if count > MOST_FILES:
@@ -145,7 +158,7 @@ def files_below(folder: Path, without: Collection[Path] = ()) -> Iterator[Path]:
                     file=str(folder),
                     advice="Name those that you want in [[sources]] of a gefa.toml.",
                 )
-            yield here / name
+            yield path
 
 
 def unmatched(plan: Plan, files: Sequence[SiteFile]) -> list[Remark]:

@@ -1,34 +1,76 @@
-"""The folders that the server watches for new revisions of its sources."""
+"""The folders that the server watches: what appears in one is brought in, and what is saved again
+becomes a new revision."""
 
 from __future__ import annotations
 
+import hashlib
 import logging
+import os
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
 from sqlmodel import col, select
+from watchfiles import watch
 
-from gefa.core.errors import PlanError
+from gefa.core.errors import GefaError, PlanError
 from gefa.core.read import FileKind, kind_of
 from gefa.core.read.completeness import looks_whole
-from gefa.store.models import Source
-from gefa.store.sources import bring_in
+from gefa.core.read.source_paths import clean_path
+from gefa.store.blobs import Blob
+from gefa.store.models import Source, now
+from gefa.store.sources import bring_in, is_here, present
 from gefa.store.store import Store
-from gefa.work.saves import PATIENCE_SECONDS, saved, wait_until_still
+from gefa.store.trail import Deed, note
+from gefa.store.watched import watched_folders
+from gefa.work.saves import PATIENCE_SECONDS, wait_until_still
+from gefa.work.site import files_below, folders_below, looks_like_source
 
-IDLE_SECONDS = 2.0
-"""between two looks where no source is watched"""
+RETRY_SECONDS = 2.0
+"""after a failure"""
+MOST_FOLDERS = 4_000
+"""that are watched below one: the system allows some 8,000 to all programs together"""
 log = logging.getLogger("gefa.watcher")
 
 
-class Watcher:
-    """A thread of the server. Only folders under ``root`` may be watched."""
+@dataclass(frozen=True)
+class Place:
+    """A folder that is watched with all that lies below it. ``wanted`` tells by its path from
+    there whether a file is a source; where the folder is a ``whole_site``, sources go with their
+    files."""
 
-    def __init__(self, store: Store, root: Path, wake: Callable[[], None]) -> None:
+    folder: Path
+    wanted: Callable[[str], bool] = lambda name: True
+    without: tuple[Path, ...] = ()
+    whole_site: bool = False
+
+    def files(self) -> Iterator[tuple[Path, str]]:
+        """All sources that lie there now, each with its path from there."""
+        for path in files_below(self.folder, self.without):
+            name = path.relative_to(self.folder).as_posix()
+            if self.wanted(name):
+                yield path, name
+
+
+class Watcher:
+    """A thread of the server. Only folders under ``root`` may be watched; ``site`` gives the folder
+    that all sources come from, if the server runs on one."""
+
+    def __init__(
+        self,
+        store: Store,
+        root: Path,
+        wake: Callable[[], None],
+        site: Callable[[], Place] | None = None,
+    ) -> None:
         self._store, self._wake = store, wake
+        self._site = site
         self.root = root.resolve()
+        self._seen: dict[Path, tuple[int, int]] = {}
+        self.problems: dict[Path, str] = {}
+        """why files could not be brought in"""
         self._ending = False
         self._again = threading.Event()
         self._stop_watching = threading.Event()
@@ -62,14 +104,18 @@ class Watcher:
             )
         if not path.is_dir():
             raise PlanError("is not a folder on the server.", file=folder)
+        if path == self._store.folder or self._store.folder.is_relative_to(path):
+            raise PlanError(
+                "holds Gefa's own data.", file=folder, advice="Name a folder beside the data."
+            )
         return str(path)
 
-    def _watched(self) -> dict[Path, str]:
+    def _places(self) -> list[Place]:
+        if self._site is not None:
+            return [self._site()]
         with self._store.reading() as session:
-            found = session.exec(
-                select(Source).where(Source.watched != "", col(Source.removed).is_(None))
-            ).all()
-            return {Path(source.watched) / source.name: source.name for source in found}
+            folders = [Path(folder.path) for folder in watched_folders(session)]
+        return [Place(folder) for folder in folders if folder.is_dir()]
 
     def _loop(self) -> None:
         while not self._ending:
@@ -79,19 +125,66 @@ class Watcher:
                 self._watch()
             except Exception:
                 log.exception("watching failed; trying again")
-            self._again.wait(IDLE_SECONDS)
+                self._again.wait(RETRY_SECONDS)
 
     def _watch(self) -> None:
-        watched = {path: name for path, name in self._watched().items() if path.parent.is_dir()}
-        for path, name in watched.items():
-            if path.exists():
-                self._bring_in(path, name)
-        if not watched:
+        places = self._places()
+        if not places:
             self._again.wait()
             return
-        for changed in saved(list(watched), self._stop_watching):
-            for path in changed:
-                self._bring_in(path, watched[path])
+        for place in places:
+            self._look_through(place)
+        folders = [f for place in places for f in folders_below(place.folder, place.without)]
+        if len(folders) > MOST_FOLDERS:
+            log.warning("of %d folders %d are watched", len(folders), MOST_FOLDERS)
+        watched = [str(folder) for folder in folders[:MOST_FOLDERS]]
+        # Folders one by one: below them may be some that hold tens of thousands, and no source.
+        changes = watch(
+            *watched, debounce=100, step=20, recursive=False, stop_event=self._stop_watching
+        )
+        for touched in changes:
+            paths = [Path(name) for _, name in touched]
+            if any(path.is_dir() or not path.exists() for path in paths):
+                return  # folders came or something went: all is looked through again
+            for place in places:
+                self._look_at(place, paths)
+
+    def _look_through(self, place: Place) -> None:
+        """Bring in what is new or other in a place; let go of what is gone from a site's."""
+        names = set()
+        try:
+            for path, name in place.files():
+                if self._ending:
+                    return
+                names.add(name)
+                self._bring_in(place, path, name)
+        except GefaError as error:
+            self._tell(place.folder, error.told)
+            return
+        self.problems = {path: why for path, why in self.problems.items() if path.exists()}
+        if place.whole_site:
+            self._let_go(names)
+
+    def _let_go(self, names: set[str]) -> None:
+        with self._store.reading() as session:
+            gone = [source.id for source in present(session) if source.name not in names]
+        if not gone:
+            return
+        with self._store.changing() as session:
+            for source in session.exec(select(Source).where(col(Source.id).in_(gone))):
+                source.removed = now()
+                session.add(source)
+                note(session, Deed.SOURCE_REMOVED, source.name, "its file is gone")
+
+    def _look_at(self, place: Place, paths: list[Path]) -> None:
+        for path in paths:
+            if not path.is_relative_to(place.folder) or not looks_like_source(path):
+                continue
+            if any(path.is_relative_to(barred) for barred in place.without):
+                continue
+            name = path.relative_to(place.folder).as_posix()
+            if place.wanted(name) and wait_until_still(path, self._stop_watching):
+                self._bring_in(place, path, name)
 
     def _kind_when_whole(self, path: Path, name: str) -> FileKind:
         """What the file is, once it is saved to its end; a file that stays broken is taken as it
@@ -103,17 +196,60 @@ class Watcher:
                 return kind
             wait_until_still(path)
 
-    def _bring_in(self, path: Path, name: str) -> None:
-        """A new revision of the bytes that lie there now; the same bytes add nothing."""
+    def _bring_in(self, place: Place, path: Path, name: str) -> None:
+        """A new source, or a new revision of the bytes that lie there now; the same bytes add
+        nothing."""
         try:
-            if not path.resolve().is_relative_to(self.root):
+            stamp = _stamp(path)
+            if self._seen.get(path) == stamp:
+                return
+            if not path.resolve().is_relative_to(place.folder.resolve()):
                 # Links to folders are followed when the folder is named; a file may be one later.
-                raise PlanError(f"is a link out of {self.root}, and not followed.")
+                raise PlanError(f"is a link out of {place.folder}, and not followed.")
+            self._check_name(place, name)
             kind = self._kind_when_whole(path, name)
-            blob = self._store.blobs.put_file(path)
-        except Exception as error:
-            log.warning("%s: %s", path, error)
+            blob = self._blob_of(path, name)
+            self._seen[path] = _stamp(path)
+            self.problems.pop(path, None)
+        except GefaError as error:
+            self._tell(path, error.told)
+            return
+        except OSError as error:
+            self._tell(path, f"cannot be read: {error.strerror or error}.")
             return
         with self._store.changing() as session:
-            bring_in(session, name, blob, kind.value)
+            source, _ = bring_in(session, name, blob, kind.value)
+            if not place.whole_site and source.watched != str(place.folder):
+                source.watched = str(place.folder)
+                session.add(source)
         self._wake()
+
+    def _check_name(self, place: Place, name: str) -> None:
+        usual = clean_path(name)
+        if usual != name:
+            raise PlanError("cannot be called that here.", advice=f"Rename it, as {usual!r}.")
+        with self._store.reading() as session:
+            there = session.exec(select(Source).where(Source.name == name)).first()
+        if there is not None and there.watched not in ("", str(place.folder)):
+            raise PlanError(
+                f"comes from {there.watched} already.", advice="Give one of the two another name."
+            )
+
+    def _tell(self, path: Path, reason: str) -> None:
+        if self.problems.get(path) != reason:
+            log.warning("%s: %s", path, reason)
+            self.problems[path] = reason
+
+    def _blob_of(self, path: Path, name: str) -> Blob:
+        """Copied only where its bytes are not here yet."""
+        with path.open("rb") as file:
+            digest = hashlib.file_digest(file, "sha256").hexdigest()
+        blob = Blob(digest, path.stat().st_size)
+        with self._store.reading() as session:
+            here = is_here(session, name, blob)
+        return blob if here else self._store.blobs.put_file(path)
+
+
+def _stamp(path: Path) -> tuple[int, int]:
+    found = os.stat(path)
+    return found.st_mtime_ns, found.st_size

@@ -3,6 +3,8 @@
 In reading order:
 
 - ``plan``: The plan file: recipes, rules, cuts, slices and originals, as TOML
+- ``toml_blocks``: How plans are written as TOML
+- ``plan_text``: A plan file written anew with its comments and its order kept
 - ``problems``: What is wrong with a plan or a recipe, in words, with its place
 - ``site_plan``: One plan for the site, in pieces: what all sources share, and what belongs to one
 - ``treat_many``: Recipe and tags of many sources at once, by the entries of ``[[sources]]``

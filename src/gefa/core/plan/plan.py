@@ -12,7 +12,6 @@ from itertools import count
 from pathlib import Path, PurePosixPath
 from typing import Annotated, Any, TypeVar
 
-import tomli_w
 from cachetools import LRUCache
 from pydantic import (
     AfterValidator,
@@ -30,6 +29,7 @@ from gefa.core.cut.glob import covers, literal
 from gefa.core.cut.shown_size import ShownSize
 from gefa.core.errors import PlanError
 from gefa.core.geometry import Rect
+from gefa.core.plan import toml_blocks
 from gefa.core.plan.problems import problems_in_words
 from gefa.core.treat.recipe import (
     BUILT_IN,
@@ -319,11 +319,15 @@ class Plan(PlanModel):
 
     def to_toml(self) -> str:
         """The plan as a plan file."""
+        return toml_blocks.plan(self.fields())
+
+    def fields(self) -> dict[str, Any]:
+        """What a plan file says: as JSON has it, without ids."""
         fields = self.model_dump(mode="json", exclude_defaults=True)
         for kind in _PREFIXES:
             for entry in fields.get(kind, ()):
                 entry.pop("id", None)
-        return tomli_w.dumps(fields)
+        return fields
 
     def with_entries(self, **entries: Sequence[Any]) -> Plan:
         """The plan with other ``rules``, ``cuts`` or ``slices``, each with an id."""

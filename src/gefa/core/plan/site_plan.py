@@ -225,6 +225,11 @@ def _one_of(sources: Collection[str], glob: str | None) -> str | None:
 # -- what is other -----------------------------------------------------------------------
 
 
+def say_the_same(one: Plan, other: Plan, sources: Collection[str]) -> bool:
+    """Whether two plans make the same of the sources at these paths."""
+    return not differences(divided(one, sources), divided(other, sources))
+
+
 class Difference(NamedTuple):
     """What is other in a plan: of the site or a source, ``what`` of it, and how."""
 

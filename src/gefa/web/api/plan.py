@@ -11,10 +11,10 @@ from starlette.concurrency import run_in_threadpool
 from gefa.core.errors import PlanError
 from gefa.core.plan.plan import Plan
 from gefa.store.keys import SiteRight
-from gefa.store.site_plan import import_plan
+from gefa.store.site_plan import import_plan, version_of
 from gefa.web.api.site_access import RIGHTS_TO_READ, check_key, problems, site_opened
 from gefa.web.bodies import expect
-from gefa.web.pages.plan import MAX_PLAN_BYTES, plan_from, plan_now, version_of
+from gefa.web.pages.plan import MAX_PLAN_BYTES, plan_from, plan_now
 from gefa.web.problems import Problem
 from gefa.web.services import Services, ServicesOf
 from gefa.web.visitors import guarded_router, with_key

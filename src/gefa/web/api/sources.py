@@ -23,6 +23,7 @@ from gefa.web.pages.desk_view import SORTS, DeskQuery
 from gefa.web.pages.source_intake import Brought, SourceIntake, brought_in
 from gefa.web.problems import Problem, problem_body
 from gefa.web.services import Services, ServicesOf
+from gefa.web.site_mode import keep_to_files
 from gefa.web.visitors import guarded_router, with_key
 
 router = guarded_router(prefix="/api/v1/sources", tags=["sources"])
@@ -131,6 +132,7 @@ async def bring_in(
     """Bring files in, with their paths as file names, or zips of them. A path that is there already
     gets a new revision."""
     await anyio.to_thread.run_sync(check_key, given, authorization, SiteRight.BUILD)
+    keep_to_files(given)
     form = await receive_form(request, given, SourceIntake(given.limits.source_bytes))
     results = await anyio.to_thread.run_sync(brought_in, given, form.files)
     given.foreman.wake()
@@ -246,6 +248,7 @@ def change(
             site_opened(session, authorization, SiteRight.BUILD)
             source = _source(session, source_id)
             if changes.path is not None:
+                keep_to_files(given)
                 move(session, {source_id: clean_path(changes.path)})
             if changes.recipe is not None:
                 give_recipe(session, [source], changes.recipe)
@@ -264,6 +267,7 @@ def change(
 @with_key
 def take_away(given: ServicesOf, source_id: str, authorization: Authorization = "") -> Response:
     """Remove a source; it can be had back for 30 days."""
+    keep_to_files(given)
     with given.store.changing() as session:
         site_opened(session, authorization, SiteRight.BUILD)
         remove(session, [_source(session, source_id)])
@@ -274,6 +278,7 @@ def take_away(given: ServicesOf, source_id: str, authorization: Authorization = 
 @with_key
 def have_back(given: ServicesOf, source_id: str, authorization: Authorization = "") -> SourceAnswer:
     """Have a removed source back."""
+    keep_to_files(given)
     with given.store.changing() as session:
         site_opened(session, authorization, SiteRight.BUILD)
         restore(session, [_source(session, source_id, removed=True)])

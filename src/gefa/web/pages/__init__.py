@@ -7,6 +7,7 @@ In reading order:
 - ``desk_view``: What the Sources screen shows: the desk, searched, filtered and sorted
 - ``plan``: Plan: the site's plan as one file, to download and to import
 - ``source_intake``: Bringing in what came as a form: pictures, designs, and zips of them
+- ``watched``: Folders of the server that are watched: what lies in them is brought in
 - ``cut``: Cut: one source, its picture beside the list of its parts and files
 - ``cut_view``: What the Cut screen shows: the tree of parts that is also the folder of files
 - ``weighing``: What the files of cuts weigh, as far as that is known before a run

@@ -33,7 +33,6 @@ from gefa.store.roles import Permission
 from gefa.store.run_choice import Chosen, plan_run
 from gefa.store.runs import start_run
 from gefa.store.sources import latest_revision
-from gefa.store.trail import Deed, note
 from gefa.web.fields import FormOf
 from gefa.web.pages.cut_view import CutRow, CutView, view_of
 from gefa.web.pages.edits import EditForm, edit
@@ -41,6 +40,7 @@ from gefa.web.pages.stale import is_stale
 from gefa.web.problems import Problem
 from gefa.web.sending import FOREVER, send_blob
 from gefa.web.services import Services, ServicesOf
+from gefa.web.site_mode import keep_to_files
 from gefa.web.templating import page
 from gefa.web.visitors import guarded_router, needs
 
@@ -212,26 +212,11 @@ def _different(before: CutView, after: CutView) -> list[CutRow]:
     return [row for row in after.rows if known.get(row.id) != row]
 
 
-@router.post("/sources/{source_id}/watch")
-@needs(Permission.DEVELOP)
-def watch(source_id: str, given: ServicesOf, folder: Annotated[str, Form()] = "") -> Response:
-    """Wait for a file of the source's name in a folder of the server; empty ends it."""
-    with given.store.changing() as session:
-        source, _ = _found(session, source_id)
-        try:
-            source.watched = given.watcher.checked(folder) if folder.strip() else ""
-        except GefaError as error:
-            raise Problem(422, "That folder cannot be watched", str(error)) from error
-        session.add(source)
-        note(session, Deed.SOURCE_CHANGED, source.name, source.watched or "not watched")
-    given.watcher.look_again()
-    return RedirectResponse(f"/sources/{source_id}", 303)
-
-
 @router.post("/sources/{source_id}/remove")
 @needs(Permission.DEVELOP)
 def remove(source_id: str, given: ServicesOf) -> Response:
     """Take a source away; it can be had back for 30 days."""
+    keep_to_files(given)
     with given.store.changing() as session:
         source, _ = _found(session, source_id)
         remove_from_desk(session, [source])

@@ -31,6 +31,7 @@ from gefa.web.pages.desk_view import chosen_of, query_of
 from gefa.web.pages.sources import desk_answer
 from gefa.web.problems import Problem
 from gefa.web.services import Services, ServicesOf
+from gefa.web.site_mode import keep_to_files
 from gefa.web.templating import page
 from gefa.web.visitors import guarded_router, needs
 
@@ -80,6 +81,8 @@ _DEEDS: dict[str, Callable[[Session, Sequence[Source], Fields], None]] = {
 def change(request: Request, given: ServicesOf, form: FormOf) -> Response:
     """Do one thing to all chosen sources, as one step that can be undone."""
     fields = Fields(form)
+    if fields.text("do") in ("move", "rename", "remove"):
+        keep_to_files(given)
     deed = _DEEDS.get(fields.text("do"))
 
     def apply(session: Session) -> None:
@@ -147,6 +150,8 @@ def have_back(
     do: Annotated[str, Form()] = "restore",
 ) -> Response:
     """Have removed sources back, or remove them for good."""
+    if do == "restore":
+        keep_to_files(given)
     ids = set(source or [])
     with given.store.changing() as session:
         chosen = [one for one in removed_sources(session) if one.id in ids]

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import hashlib
-from typing import Annotated, Any
+from typing import Annotated, Any, NamedTuple
 
 from fastapi import Form, Request, Response, UploadFile
 from fastapi.responses import RedirectResponse
@@ -11,12 +10,13 @@ from sqlmodel import Session
 
 from gefa.core.errors import GefaError, PlanError
 from gefa.core.plan.plan import Plan, parse_plan
+from gefa.core.plan.site_plan import Difference
 from gefa.store.desk import ways_of_desk
 from gefa.store.plans import PlanUnreadable
 from gefa.store.roles import Permission
-from gefa.store.site_plan import import_differences, import_plan, site_plan
+from gefa.store.site_plan import import_differences, import_plan, site_plan, version_of
 from gefa.web.problems import Problem
-from gefa.web.services import ServicesOf
+from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
 from gefa.web.visitors import guarded_router, needs
 
@@ -24,11 +24,6 @@ router = guarded_router(prefix="/plan")
 
 MAX_PLAN_BYTES = 2_000_000
 """a plan that names 20,000 parts has about as many"""
-
-
-def version_of(plan: Plan) -> str:
-    """Tells two plans apart, as an entity tag does."""
-    return hashlib.sha256(plan.to_toml().encode()).hexdigest()[:24]
 
 
 def plan_now(session: Session) -> Plan:
@@ -59,8 +54,61 @@ def show(request: Request, given: ServicesOf, imported: str = "") -> Response:
         plan = plan_now(session)
         ways = ways_of_desk(session)
     return page(
-        request, "plan/index.html", text=plan.to_toml(), plan=plan, ways=ways, imported=imported
+        request,
+        "plan/index.html",
+        text=plan.to_toml(),
+        plan=plan,
+        ways=ways,
+        imported=imported,
+        file=_file_view(given),
     )
+
+
+class FileView(NamedTuple):
+    """The plan file of the site's folder: what is on the disk, and what of it is other than on the
+    screens where ``both`` were changed. ``unwritten`` says why a run's files were not written."""
+
+    path: str
+    text: str
+    both: bool
+    problem: str
+    differences: list[Difference]
+    out: str
+    unwritten: str
+
+
+def _file_view(given: Services) -> FileView | None:
+    site = given.site
+    if site is None:
+        return None
+    state, file, out = site.plan_file.state, site.plan_file, site.out
+    differences, problem, text = [], state.problem, ""
+    if state.both:
+        text = file.text
+        try:
+            differences = file.differences()
+        except PlanError as error:
+            problem = str(error)
+    return FileView(
+        str(file.path), text, state.both, problem, differences, str(out or ""), site.problem
+    )
+
+
+@router.post("/file")
+@needs(Permission.DEVELOP)
+def choose(given: ServicesOf, keep: Annotated[str, Form()]) -> Response:
+    """Where the plan file and the screens were both changed: go on with one of them."""
+    if given.site is None or keep not in ("file", "screens"):
+        raise Problem(422, "That cannot be done", "There is no plan file to choose.")
+    try:
+        if keep == "file":
+            given.site.plan_file.choose_file()
+        else:
+            given.site.plan_file.choose_screens()
+    except PlanError as error:
+        raise Problem(422, "That is no plan", str(error)) from error
+    given.watcher.look_again()
+    return RedirectResponse("/plan", 303)
 
 
 @router.get("/gefa.toml")

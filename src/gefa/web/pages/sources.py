@@ -19,6 +19,7 @@ from gefa.web.pages.desk_view import PAGE, DeskQuery, DeskQueryOf, DeskView, vie
 from gefa.web.pages.source_intake import Brought, SourceIntake, brought_in
 from gefa.web.sending import FOREVER, send_blob
 from gefa.web.services import Services, ServicesOf
+from gefa.web.site_mode import keep_to_files
 from gefa.web.templating import page
 from gefa.web.visitors import guarded_router, needs
 
@@ -47,7 +48,8 @@ def show(
     part = "sources/index.html"
     if "HX-Request" in request.headers:
         part = "sources/_more.html" if after else "sources/_desk.html"
-    return page(request, part, view=view, removed=removed)
+    unread = len(given.watcher.problems)
+    return page(request, part, view=view, removed=removed, unread=unread)
 
 
 def _view(session: Session, query: DeskQuery, start: int = 0, count: int = PAGE) -> DeskView:
@@ -98,6 +100,7 @@ async def receive(request: Request, given: ServicesOf) -> Response:
 
     A script that asks for JSON gets a result for each file; a plain form goes to the desk.
     """
+    keep_to_files(given)
     form = await receive_form(request, given, SourceIntake(given.limits.source_bytes))
     results = await anyio.to_thread.run_sync(brought_in, given, form.files)
     given.foreman.wake()

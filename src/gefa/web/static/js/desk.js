@@ -45,6 +45,19 @@ const tell = () => {
       : run.dataset.words;
 };
 
+// One source alone can be given another path.
+const nameOne = () => {
+  const place = document.getElementById("desk-rename");
+  if (!place) return;
+  const one = !matching && chosen.size === 1 ? rows().find((row) => chosen.has(row.dataset.id)) : null;
+  place.hidden = !one;
+  const field = document.getElementById("desk-name");
+  if (one && field.dataset.of !== one.dataset.id) {
+    field.value = one.dataset.name;
+    field.dataset.of = one.dataset.id;
+  } else if (!one) delete field.dataset.of;
+};
+
 const show = () => {
   for (const row of rows()) {
     const on = matching || chosen.has(row.dataset.id);
@@ -55,6 +68,7 @@ const show = () => {
   if (all) all.checked = matching;
   const bulk = document.getElementById("desk-bulk");
   if (bulk) bulk.hidden = !matching && chosen.size === 0;
+  nameOne();
   tell();
 };
 

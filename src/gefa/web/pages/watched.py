@@ -1,0 +1,76 @@
+"""Folders of the server that are watched: what lies in them is brought in."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+from fastapi import Form, Request, Response
+from fastapi.responses import RedirectResponse
+
+from gefa.core.errors import PlanError
+from gefa.store.roles import Permission
+from gefa.store.watched import stop_watching, watch, watched_folders
+from gefa.web.problems import Problem
+from gefa.web.services import Services, ServicesOf
+from gefa.web.site_mode import keep_to_files
+from gefa.web.templating import page
+from gefa.web.visitors import guarded_router, needs
+
+router = guarded_router(prefix="/watched")
+MOST_TOLD = 50
+"""files that could not be brought in; the rest is counted"""
+
+
+@router.get("")
+@needs(Permission.LOOK)
+def show(request: Request, given: ServicesOf) -> Response:
+    """All of them, with what could not be brought in."""
+    return _page(request, given)
+
+
+def _page(request: Request, given: Services, problem: str = "", folder: str = "") -> Response:
+    if given.site is not None:
+        paths = [str(given.site.folder)]
+    else:
+        with given.store.reading() as session:
+            paths = [one.path for one in watched_folders(session)]
+    rows = [{"path": path, "there": Path(path).is_dir()} for path in paths]
+    problems = sorted(given.watcher.problems.items())
+    return page(
+        request,
+        "sources/watched.html",
+        status_code=422 if problem else 200,
+        rows=rows,
+        root=given.watcher.root,
+        problems=problems[:MOST_TOLD],
+        more=max(0, len(problems) - MOST_TOLD),
+        problem=problem,
+        folder=folder,
+    )
+
+
+@router.post("")
+@needs(Permission.DEVELOP)
+def change(
+    request: Request,
+    given: ServicesOf,
+    folder: Annotated[str, Form()],
+    do: Annotated[str, Form()] = "watch",
+) -> Response:
+    """Watch a folder, or watch it no more; what came from it stays."""
+    keep_to_files(given)
+    try:
+        if do == "watch":
+            path = given.watcher.checked(folder)
+            with given.store.changing() as session:
+                watch(session, path)
+        elif do == "stop":
+            with given.store.changing() as session:
+                stop_watching(session, folder)
+        else:
+            raise Problem(422, "That cannot be done", f"Nothing is called {do[:40]!r} here.")
+    except PlanError as error:
+        return _page(request, given, str(error), folder)
+    given.watcher.look_again()
+    return RedirectResponse("/watched", 303)

@@ -1,0 +1,18 @@
+"""A server that runs on a site's folder: what it may not do with the files that lie there."""
+
+from __future__ import annotations
+
+from gefa.web.problems import Problem
+from gefa.web.services import Services
+
+
+def keep_to_files(given: Services) -> None:
+    """Problem (409) where sources are the files of a folder: nothing is brought in, moved or
+    removed from here then."""
+    if given.site is not None:
+        raise Problem(
+            409,
+            "The sources are files of a folder",
+            f"They are what {given.site.plan_file.path} names. Add, move or remove the files in"
+            f" {given.site.folder} itself: this page follows.",
+        )

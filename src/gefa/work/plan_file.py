@@ -1,0 +1,149 @@
+"""The ``gefa.toml`` of a site's folder and the plan in the application, kept in step."""
+
+from __future__ import annotations
+
+import threading
+from dataclasses import dataclass
+from pathlib import Path
+
+from pydantic import BaseModel, ValidationError
+from sqlmodel import Session
+
+from gefa.core.errors import GefaError, PlanError
+from gefa.core.files import write_whole
+from gefa.core.plan.plan import Plan, parse_plan
+from gefa.core.plan.plan_text import rewritten
+from gefa.core.plan.site_plan import Difference, say_the_same
+from gefa.store.site_plan import import_differences, import_plan, site_plan, version_of
+from gefa.store.sources import present
+from gefa.store.store import Store
+
+
+class _InStep(BaseModel):
+    """The text of the file, and the version of the application's plan, when both said the same."""
+
+    text: str
+    version: str
+
+
+@dataclass(frozen=True)
+class PlanFileState:
+    """``problem`` says why the file is not followed; ``both`` tells that the file and the screens
+    were changed since they said the same."""
+
+    problem: str = ""
+    both: bool = False
+
+
+class PlanFile:
+    """What is changed in the file is taken into the application, and the other way round. Where
+    both were changed neither is touched until somebody chooses."""
+
+    def __init__(self, store: Store, path: Path) -> None:
+        self._store = store
+        self.path = path
+        self._record = store.folder / "plan-file.json"
+        self._lock = threading.Lock()
+        self.state = PlanFileState()
+
+    def follow(self) -> bool:
+        """Take over what was changed on one side; whether there was anything."""
+        with self._lock:
+            before = self._in_step()
+            text = self._text(before)
+            with self._store.reading() as session:
+                plan = site_plan(session)
+            by_file, by_screens = text != before.text, version_of(plan) != before.version
+            try:
+                if by_file and by_screens:
+                    self._compare(text, plan)
+                elif by_file:
+                    self._take(text)
+                elif by_screens:
+                    self._write(text, plan)
+                else:
+                    self.state = PlanFileState()
+                    return False
+            except GefaError as error:
+                self.state = PlanFileState(problem=str(error), both=by_screens)
+                return False
+            return not self.state.both
+
+    @property
+    def text(self) -> str:
+        """What lies on the disk; empty where it cannot be read."""
+        try:
+            return self.path.read_text("utf-8", "replace")
+        except OSError:
+            return ""
+
+    def differences(self) -> list[Difference]:
+        """What the file has other than the screens. PlanError if it cannot be read."""
+        plan = parse_plan(self._text(self._in_step()), self.path.name)
+        with self._store.reading() as session:
+            return import_differences(session, plan)
+
+    def choose_file(self) -> None:
+        """Take what the file says, and let go of what the screens say. PlanError if it is none."""
+        with self._lock:
+            self._take(self._text(self._in_step()))
+
+    def choose_screens(self) -> None:
+        """Write what the screens say, and let go of what was changed in the file."""
+        with self._lock:
+            before = self._in_step()
+            with self._store.reading() as session:
+                plan = site_plan(session)
+            self._write(self._text(before), plan, else_from=before.text)
+
+    def _text(self, before: _InStep) -> str:
+        """What lies there now. A file that is gone counts as unchanged: some programs save by
+        removing it first. PlanError if it cannot be read."""
+        try:
+            return self.path.read_text("utf-8")
+        except FileNotFoundError:
+            return before.text
+        except (OSError, UnicodeDecodeError) as error:
+            raise PlanError(f"cannot be read: {error}.", file=self.path.name) from error
+
+    def _in_step(self) -> _InStep:
+        try:
+            return _InStep.model_validate_json(self._record.read_bytes())
+        except (OSError, ValidationError):
+            return _InStep(text="", version=version_of(Plan()))
+
+    def _note(self, text: str, version: str) -> None:
+        noted = _InStep(text=text, version=version)
+        write_whole(self._record, noted.model_dump_json().encode())
+        self.state = PlanFileState()
+
+    def _compare(self, text: str, plan: Plan) -> None:
+        with self._store.reading() as session:
+            same = say_the_same(parse_plan(text, self.path.name), plan, _names(session))
+        if same:
+            self._note(text, version_of(plan))
+        else:
+            self.state = PlanFileState(both=True)
+
+    def _take(self, text: str) -> None:
+        plan = parse_plan(text, self.path.name)
+        with self._store.changing() as session:
+            import_plan(session, plan, f"{self.path.name} was changed")
+            version = version_of(site_plan(session))
+        self._note(text, version)
+
+    def _write(self, text: str, plan: Plan, else_from: str = "") -> None:
+        """``else_from`` is a text to start from where ``text`` is no plan."""
+        with self._store.reading() as session:
+            names = _names(session)
+        try:
+            parse_plan(text, self.path.name)
+        except PlanError:
+            text = else_from
+        new = rewritten(text, plan, lambda one, other: say_the_same(one, other, names))
+        write_whole(self.path, new.encode())
+        self._note(new, version_of(plan))
+
+
+def _names(session: Session) -> set[str]:
+    return {source.name for source in present(session)}

@@ -1,0 +1,157 @@
+"""The application on a repository: its plan file is kept in step, and runs write to ``out``."""
+
+from __future__ import annotations
+
+import logging
+import threading
+from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
+
+from sqlmodel import Session, col, select
+
+from gefa.core.cut.glob import covers
+from gefa.core.errors import GefaError, PlanError
+from gefa.core.files import write_whole
+from gefa.core.plan.plan import Plan, load_plan
+from gefa.store.models import Run, RunSource, as_utc
+from gefa.store.plans import shared_plan
+from gefa.store.site_plan import plan_mark, site_plan
+from gefa.store.store import Store
+from gefa.work.plan_file import PlanFile
+from gefa.work.run_output import write_run
+from gefa.work.site import PLAN_FILE
+from gefa.work.source_watcher import Place
+
+TURN_SECONDS = 0.7
+"""between two looks at the file, the plan and the runs"""
+DATA = ".gefa"
+"""the folder in a repository for what the application keeps"""
+log = logging.getLogger("gefa.site")
+
+
+def data_folder(folder: Path) -> Path:
+    """Where the application keeps its data in a repository, which does not track it. PlanError
+    where there is no plan file."""
+    if not (folder / PLAN_FILE).is_file():
+        raise PlanError(
+            f"there is no {PLAN_FILE} in {folder}.", advice=f"Write one with `gefa init {folder}`."
+        )
+    data = folder / DATA
+    data.mkdir(exist_ok=True)
+    if not (data / ".gitignore").exists():
+        write_whole(data / ".gitignore", b"*\n")
+    return data
+
+
+class SiteFolder:
+    """A thread of the server. ``changed`` is called when the plan was changed by its file."""
+
+    def __init__(self, store: Store, folder: Path, changed: Callable[[], None]) -> None:
+        self._store, self._changed = store, changed
+        self.folder = folder.resolve()
+        self.plan_file = PlanFile(store, self.folder / PLAN_FILE)
+        self.problem = ""
+        """why the last run could not be written"""
+        self._written = self.folder / DATA / "written"
+        self._seen: tuple[float, str] | None = None
+        self._ending = threading.Event()
+        self._thread = threading.Thread(target=self._loop, name="site", daemon=True)
+
+    def start(self) -> None:
+        """Read the plan file, then go on beside the pages."""
+        self.plan_file.follow()
+        self._thread.start()
+
+    def stop(self) -> None:
+        self._ending.set()
+        self._thread.join(timeout=10)
+
+    def place(self) -> Place:
+        """Where the sources lie, and which files are some."""
+        with self._store.reading() as session:
+            plan = shared_plan(session)
+        globs = [glob for entry in plan.sources for glob in entry.files]
+        out = self.out
+        return Place(
+            self.folder,
+            lambda name: not globs or any(covers(glob, name) for glob in globs),
+            without=(out,) if out else (),
+            whole_site=True,
+        )
+
+    @property
+    def out(self) -> Path | None:
+        """Where files go; None where the plan does not say."""
+        with self._store.reading() as session:
+            name = shared_plan(session).out
+        return self.folder / name if name else None
+
+    def _loop(self) -> None:
+        while not self._ending.wait(TURN_SECONDS):
+            try:
+                self.turn()
+            except Exception:
+                log.exception("keeping %s in step failed; trying again", self.folder)
+
+    def turn(self) -> None:
+        """One look at everything."""
+        with self._store.reading() as session:
+            mark = plan_mark(session)
+            runs = _finished_since(session, self._last_written())
+        saved = _saved(self.plan_file.path)
+        if (saved, mark) != self._seen:
+            if self.plan_file.follow():
+                self._changed()
+            with self._store.reading() as session:
+                self._seen = _saved(self.plan_file.path), plan_mark(session)
+        for run_id, finished in runs:
+            self._write(run_id)
+            write_whole(self._written, finished.isoformat().encode())
+
+    def _last_written(self) -> datetime | None:
+        try:
+            return datetime.fromisoformat(self._written.read_text("ascii"))
+        except (OSError, ValueError):
+            return None
+
+    def _write(self, run_id: str) -> None:
+        out = self.out
+        if out is None:
+            self.problem = f'the plan names no folder for files. Say out = "img" in {PLAN_FILE}.'
+            return
+        try:
+            write_run(self._store, run_id, self.folder, out, self._plan())
+            self.problem = ""
+        except (GefaError, OSError) as error:
+            self.problem = error.told if isinstance(error, GefaError) else str(error)
+            log.warning("run %s could not be written to %s: %s", run_id, out, self.problem)
+
+    def _plan(self) -> Plan:
+        try:
+            return load_plan(self.plan_file.path)
+        except GefaError:
+            with self._store.reading() as session:
+                return site_plan(session)
+
+
+_WHOLE = select(RunSource.run_id).where(RunSource.basis != "")
+"""runs of all that the plan says of their sources"""
+
+
+def _finished_since(session: Session, last: datetime | None) -> list[tuple[str, datetime]]:
+    """Runs that were finished later, the first first."""
+    found = session.exec(
+        select(Run.id, Run.finished)
+        .where(col(Run.finished).is_not(None), col(Run.id).in_(_WHOLE))
+        .order_by(col(Run.finished))
+    )
+    times = [(run_id, as_utc(finished)) for run_id, finished in found if finished is not None]
+    return [(run_id, time) for run_id, time in times if last is None or time > last]
+
+
+def _saved(path: Path) -> float:
+    try:
+        return path.stat().st_mtime
+    except OSError:
+        return 0.0
