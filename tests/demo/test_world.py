@@ -4,9 +4,11 @@ from pathlib import Path
 
 import pyvips
 
+from gefa.core.plan.plan import load_plan
 from gefa.demo.pennants import draw_pennants
 from gefa.demo.photographs import SCENES, draw_photograph
 from gefa.demo.world import SAMPLES
+from gefa.work.site import site_files
 
 
 def test_six_photographs_large_enough_to_be_worth_it() -> None:
@@ -34,6 +36,12 @@ def test_the_sheet_is_the_same_each_time(tmp_path: Path) -> None:
 
 
 def test_the_whole_world_is_drawn(loaded_demo: Path) -> None:
-    paths = [path for path in (loaded_demo / SAMPLES).iterdir() if path.is_file()]
-    assert len(paths) == 9
-    assert all(path.stat().st_size > 3_000 for path in paths)
+    samples = loaded_demo / SAMPLES
+    photographs = list((samples / "photos").iterdir())
+    assert len(photographs) == 25
+    assert len(list((samples / "designs").iterdir())) == 3
+    assert all(path.stat().st_size > 3_000 for path in photographs)
+    plan = load_plan(samples / "gefa.toml")
+    named = {file.name for file in site_files(plan, samples, samples / "public")}
+    assert len(named) == 28, "the numbered test pictures are not of the site"
+    assert all(plan.entry_for(name) for name in named)

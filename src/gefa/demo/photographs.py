@@ -36,21 +36,24 @@ GRAIN_TILE = 640
 
 @dataclass(frozen=True)
 class Scene:
-    """A file name and how its pixels come about; ``sideways`` is stored turned, as phones do."""
+    """A file name and how its pixels come about, at ``width`` px or the panorama's; ``sideways`` is
+    stored turned, as phones do."""
 
     file: str
     alt: str
     draw: Callable[[int], Pixels]
     sideways: bool = False
+    width: int = WIDTH
 
 
 def _colour(text: str) -> Pixels:
     return np.array([int(text[i : i + 2], 16) for i in (1, 3, 5)], dtype=np.float32)
 
 
-def _sky(
+def sky(
     top: str, bottom: str, cloud: float, seed: int, size: tuple[int, int] = (WIDTH, HEIGHT)
 ) -> Pixels:
+    """From one colour at the top to another, with clouds."""
     width, height = size[0] // 2, size[1] // 2
     down = np.linspace(0, 1, height, dtype=np.float32)[:, None, None]
     sky = _colour(top) + (_colour(bottom) - _colour(top)) * down**0.9
@@ -59,7 +62,7 @@ def _sky(
     return sky + (np.array([250, 247, 242], np.float32) - sky) * puffs * 0.8
 
 
-def _lay(pixels: Pixels, body: str, soften: float = 1.2) -> Pixels:
+def lay(pixels: Pixels, body: str, soften: float = 1.2) -> Pixels:
     """An SVG body over the picture, slightly out of focus."""
     height, width = pixels.shape[:2]
     image = drawn(width, height, body, units=2)
@@ -69,7 +72,7 @@ def _lay(pixels: Pixels, body: str, soften: float = 1.2) -> Pixels:
     return pixels * (1 - alpha) + above[..., :3] * alpha
 
 
-def _sea(pixels: Pixels, horizon: int, colour: str, seed: int) -> Pixels:
+def sea(pixels: Pixels, horizon: int, colour: str, seed: int) -> Pixels:
     """Waves that grow towards the viewer, below the line ``horizon``."""
     height, width = pixels.shape[:2]
     depth = height - horizon // 2
@@ -85,7 +88,7 @@ def _sea(pixels: Pixels, horizon: int, colour: str, seed: int) -> Pixels:
     return pixels
 
 
-def _sand(pixels: Pixels, path: str, light: str, dark: str, seed: int) -> Pixels:
+def sand(pixels: Pixels, path: str, light: str, dark: str, seed: int) -> Pixels:
     """A dune surface with wind ripples inside an outline."""
     height, width = pixels.shape[:2]
     shape = drawn(width, height, f'<path d="{path}"/>', units=2)
@@ -101,10 +104,10 @@ def _sand(pixels: Pixels, path: str, light: str, dark: str, seed: int) -> Pixels
     return pixels * (1 - mask) + (sand + 9 * grains) * mask
 
 
-def _finished(pixels: Pixels, seed: int, grain: float = 4.5) -> Pixels:
-    """At full size, with darker corners and sensor grain: stronger in the shadows, a little
+def _finished(pixels: Pixels, width: int, seed: int, grain: float = 4.5) -> Pixels:
+    """``width`` px wide, with darker corners and sensor grain: stronger in the shadows, a little
     coloured."""
-    full = enlarged(pixels.astype(np.float32), 2.0, "cubic")
+    full = enlarged(pixels.astype(np.float32), width / pixels.shape[1], "cubic")
     height, width = full.shape[:2]
     y = np.linspace(-1, 1, height, dtype=np.float32)[:, None]
     x = np.linspace(-1, 1, width, dtype=np.float32)[None, :]
@@ -123,38 +126,38 @@ def _grain(seed: int, width: int, height: int) -> Pixels:
 
 
 def _kites_at_noon(seed: int) -> Pixels:
-    pixels = _sky("#3f7fb0", "#cfe1e6", 0.05, seed)
-    pixels = _lay(pixels, kite(1780, 560, 250, 20, (MADDER, SAFFRON)), 1.0)
+    pixels = sky("#3f7fb0", "#cfe1e6", 0.05, seed)
+    pixels = lay(pixels, kite(1780, 560, 250, 20, (MADDER, SAFFRON)), 1.0)
     distant = kite(620, 420, 90, -18, (PINE, SAFFRON)) + kite(980, 900, 60, 8, (TIDE, MADDER))
-    pixels = _lay(pixels, distant, 2.2)
-    return _sand(pixels, ridge(WIDTH, HEIGHT, 1520, 60, 4), "#ecd6a8", "#b08e5c", seed)
+    pixels = lay(pixels, distant, 2.2)
+    return sand(pixels, ridge(WIDTH, HEIGHT, 1520, 60, 4), "#ecd6a8", "#b08e5c", seed)
 
 
 def _long_dune(seed: int) -> Pixels:
-    pixels = _sky("#7fa6c0", "#f0e4cf", -0.1, seed)
-    pixels = _sand(pixels, ridge(WIDTH, HEIGHT, 900, 120, 12), "#e7cd9b", "#a07c4e", seed)
-    pixels = _sand(pixels, ridge(WIDTH, HEIGHT, 1220, 190, 21), "#f3deb0", "#8f6b40", seed + 5)
-    return _lay(pixels, kite(560, 470, 80, 14, (MADDER, "#f4ecdd")), 2.0)
+    pixels = sky("#7fa6c0", "#f0e4cf", -0.1, seed)
+    pixels = sand(pixels, ridge(WIDTH, HEIGHT, 900, 120, 12), "#e7cd9b", "#a07c4e", seed)
+    pixels = sand(pixels, ridge(WIDTH, HEIGHT, 1220, 190, 21), "#f3deb0", "#8f6b40", seed + 5)
+    return lay(pixels, kite(560, 470, 80, 14, (MADDER, "#f4ecdd")), 2.0)
 
 
 def _open_sea(seed: int) -> Pixels:
-    pixels = _sky("#5c90b5", "#dfe7e4", 0.18, seed)
-    pixels = _sea(pixels, 830, "#2f6a82", seed + 3)
-    return _lay(pixels, kite(1500, 430, 120, -24, (SAFFRON, TIDE)), 1.6)
+    pixels = sky("#5c90b5", "#dfe7e4", 0.18, seed)
+    pixels = sea(pixels, 830, "#2f6a82", seed + 3)
+    return lay(pixels, kite(1500, 430, 120, -24, (SAFFRON, TIDE)), 1.6)
 
 
 def _dusk(seed: int) -> Pixels:
-    pixels = _sky("#2a3358", "#f0a062", -0.16, seed)
-    pixels = _sea(pixels, 1120, "#4a4a66", seed + 2)
+    pixels = sky("#2a3358", "#f0a062", -0.16, seed)
+    pixels = sea(pixels, 1120, "#4a4a66", seed + 2)
     dark = "#191726"
     silhouettes = kite(820, 520, 150, 16, (dark, dark)) + kite(1900, 700, 95, -10, (dark, dark))
-    pixels = _lay(pixels, silhouettes, 1.5)
-    return _lay(pixels, f'<path d="{ridge(WIDTH, HEIGHT, 1560, 50, 8)}" fill="{dark}"/>', 1.5)
+    pixels = lay(pixels, silhouettes, 1.5)
+    return lay(pixels, f'<path d="{ridge(WIDTH, HEIGHT, 1560, 50, 8)}" fill="{dark}"/>', 1.5)
 
 
 def _close_cloth(seed: int) -> Pixels:
-    pixels = _sky("#6e9fc2", "#d6e4ea", 0.1, seed)
-    pixels = _lay(pixels, kite(1180, 900, 720, 31, (MADDER, SAFFRON)), 0.8)
+    pixels = sky("#6e9fc2", "#d6e4ea", 0.1, seed)
+    pixels = lay(pixels, kite(1180, 900, 720, 31, (MADDER, SAFFRON)), 0.8)
     height, width = pixels.shape[:2]
     folds = noise(height, width, 210, 3, seed + 9)
     weave = _threads(width)[None, :] * _threads(height)[:, None]
@@ -166,27 +169,27 @@ def _threads(count: int) -> Pixels:
 
 
 def _bunting(seed: int) -> Pixels:
-    pixels = _sky("#8fb2c4", "#f2eadb", 0.0, seed)
-    pixels = _sea(pixels, 1240, "#3d7a86", seed + 1)
+    pixels = sky("#8fb2c4", "#f2eadb", 0.0, seed)
+    pixels = sea(pixels, 1240, "#3d7a86", seed + 1)
     colours = (MADDER, SAFFRON, TIDE, PINE)
     flags = "".join(
         f'<path d="M{60 + i * 210} {300 + (i - 6) ** 2 * 7} h150 l-75 210 z"'
         f' fill="{colours[i % 4]}"/>'
         for i in range(12)
     )
-    pixels = _lay(pixels, flags, 1.4)
-    return _sand(pixels, ridge(WIDTH, HEIGHT, 1480, 45, 31), "#e9d3a6", "#a88355", seed)
+    pixels = lay(pixels, flags, 1.4)
+    return sand(pixels, ridge(WIDTH, HEIGHT, 1480, 45, 31), "#e9d3a6", "#a88355", seed)
 
 
 def _shoreline(seed: int) -> Pixels:
-    pixels = _sky("#5f93b4", "#efe6d2", 0.04, seed, (WIDE, LOW))
-    pixels = _sea(pixels, 690, "#33707f", seed + 1)
+    pixels = sky("#5f93b4", "#efe6d2", 0.04, seed, (WIDE, LOW))
+    pixels = sea(pixels, 690, "#33707f", seed + 1)
     pier = "".join(
         f'<rect x="{3180 + i * 64}" y="{706 - i * 3}" width="9" height="{70 + i * 6}"/>'
         for i in range(14)
     )
     deck = '<path d="M3160 712 L4090 660 L4090 676 L3160 724 Z"/>'
-    pixels = _lay(pixels, f'<g fill="#3a2f26">{pier}{deck}</g>', 1.2)
+    pixels = lay(pixels, f'<g fill="#3a2f26">{pier}{deck}</g>', 1.2)
     far = "".join(
         kite(x, y, size, turn, (colour, "#f4ecdd"))
         for x, y, size, turn, colour in (
@@ -198,8 +201,8 @@ def _shoreline(seed: int) -> Pixels:
             (4460, 300, 110, -16, TIDE),
         )
     )
-    pixels = _lay(pixels, far, 1.6)
-    return _sand(pixels, ridge(WIDE, LOW, 1130, 70, 6), "#ecd8ad", "#a5845a", seed + 2)
+    pixels = lay(pixels, far, 1.6)
+    return sand(pixels, ridge(WIDE, LOW, 1130, 70, 6), "#ecd8ad", "#a5845a", seed + 2)
 
 
 SCENES = (
@@ -212,21 +215,22 @@ SCENES = (
 )
 
 
-PANORAMA = Scene("shoreline.jpg", "The shore of Quillmere from end to end", _shoreline)
+PANORAMA = Scene("shoreline.jpg", "The shore of Quillmere from end to end", _shoreline, width=WIDE)
 
 
 def draw_photograph(index: int, folder: Path) -> Path:
     """Write the scene numbered ``index`` as a JPEG; returns its path."""
-    return _write(SCENES[index], 40 + index, folder)
+    return draw_scene(SCENES[index], 40 + index, folder)
 
 
 def draw_panorama(folder: Path) -> Path:
     """Write the wide picture, which is there to be sliced; returns its path."""
-    return _write(PANORAMA, 60, folder)
+    return draw_scene(PANORAMA, 60, folder)
 
 
-def _write(scene: Scene, seed: int, folder: Path) -> Path:
-    pixels = _finished(scene.draw(seed), seed + 30)
+def draw_scene(scene: Scene, seed: int, folder: Path) -> Path:
+    """Write a scene as a JPEG; returns its path."""
+    pixels = _finished(scene.draw(seed), scene.width, seed + 30)
     image = pyvips.Image.new_from_array(pixels.astype(np.uint8)).copy(interpretation="srgb")
     if scene.sideways:
         image = image.rot270().copy()

@@ -7,24 +7,32 @@ from collections.abc import Callable
 from pathlib import Path
 
 from gefa.core.files import write_whole
+from gefa.core.plan.plan import parse_plan
 from gefa.core.read import kind_of
+from gefa.demo.moments import MOMENTS, draw_moment
 from gefa.demo.numbered import draw_numbered
 from gefa.demo.pennants import draw_pennants
 from gefa.demo.photographs import PANORAMA, SCENES, draw_panorama, draw_photograph
+from gefa.demo.plan import PLAN
 from gefa.demo.poster import draw_poster
+from gefa.demo.programme import draw_programme
 from gefa.demo.site.fill import fill_site
 from gefa.store.keys import Right, SiteRight, new_key, new_site_key
+from gefa.store.site_plan import import_plan
 from gefa.store.slots import add_slot, slot_named
 from gefa.store.sources import bring_in
 from gefa.store.store import Store
 from gefa.store.uploads import Described, Sent, accept
 from gefa.work.pool import Pool
+from gefa.work.site import PLAN_FILE
 
 DEMO_FILE = "demo.json"
 SAMPLES = "samples"
 TESTS = "tests"
 """the folder of numbered test pictures, among the samples"""
-POSTER, PENNANTS = "poster.ora", "pennants.svg"
+DESIGNS, PHOTOS = "designs", "photos"
+"""the folders of the site's sources"""
+POSTER, PENNANTS, PROGRAMME = "poster.ora", "pennants.svg", "programme.ora"
 SLOTS: dict[str, dict[str, object]] = {
     "gallery": {
         "crops": [
@@ -49,32 +57,41 @@ SLOTS: dict[str, dict[str, object]] = {
 """What the sample website has places for: shared photographs, banners, pictures in reports."""
 
 
-def draw_world(folder: Path, processes: int) -> list[Path]:
-    """Draw every sample source into ``folder``, on ``processes`` cores; returns their paths."""
-    folder.mkdir(parents=True, exist_ok=True)
-    photographs = [folder / scene.file for scene in SCENES]
+def draw_world(folder: Path, processes: int) -> list[str]:
+    """Draw the sample site into ``folder``, on ``processes`` cores, with its plan beside it;
+    returns the paths of its sources from there."""
+    designs, photos = folder / DESIGNS, folder / PHOTOS
+    for place in (designs, photos):
+        place.mkdir(parents=True, exist_ok=True)
     with Pool(processes) as pool:
         calls: list[tuple[Callable[..., object], tuple[object, ...]]] = [
-            (draw_poster, (folder / POSTER,))
+            (draw_poster, (designs / POSTER,)),
+            (draw_panorama, (photos,)),
+            (draw_programme, (designs / PROGRAMME,)),
         ]
-        calls.append((draw_panorama, (folder,)))
-        calls += [(draw_photograph, (i, folder)) for i in range(len(SCENES))]
+        calls += [(draw_photograph, (i, photos)) for i in range(len(SCENES))]
+        calls += [(draw_moment, (i, photos)) for i in range(len(MOMENTS))]
         asked = [pool.submit(function, *args) for function, args in calls]
-        draw_pennants(folder / PENNANTS)
+        draw_pennants(designs / PENNANTS)
         draw_numbered(folder / TESTS)
         for call in asked:
             pool.outcome(call)
-    return [folder / POSTER, folder / PENNANTS, folder / PANORAMA.file, *photographs]
+    write_whole(folder / PLAN_FILE, PLAN.encode())
+    photographs = [scene.file for scene in (*SCENES, PANORAMA, *MOMENTS)]
+    return [
+        *(f"{DESIGNS}/{name}" for name in (POSTER, PENNANTS, PROGRAMME)),
+        *(f"{PHOTOS}/{name}" for name in photographs),
+    ]
 
 
 def load_world(folder: Path, processes: int) -> None:
     """Fill an empty data folder with the sample world; one that has it is left alone."""
     if (folder / DEMO_FILE).exists():
         return
-    samples = draw_world(folder / SAMPLES, processes)
+    names = draw_world(folder / SAMPLES, processes)
     store = Store(folder)
     try:
-        keys = _fill(store, samples)
+        keys = _fill(store, folder / SAMPLES, names)
         with store.changing() as session:
             site_key = new_site_key(session, "the sample build", list(SiteRight))
     finally:
@@ -83,11 +100,12 @@ def load_world(folder: Path, processes: int) -> None:
     _write(folder, {"base_url": "", "site_key": site_key, "slots": slots})
 
 
-def _fill(store: Store, samples: list[Path]) -> list[tuple[str, str]]:
-    blobs = {path.name: store.blobs.put(path.read_bytes()) for path in samples}
+def _fill(store: Store, samples: Path, names: list[str]) -> list[tuple[str, str]]:
+    blobs = {name: store.blobs.put_file(samples / name) for name in names}
     with store.session() as session:
-        for path in reversed(samples):
-            bring_in(session, path.name, blobs[path.name], kind_of(path).value)
+        for name in reversed(names):
+            bring_in(session, name, blobs[name], kind_of(samples / name).value)
+        import_plan(session, parse_plan(PLAN, PLAN_FILE), f"Imported {PLAN_FILE}")
         keys = []
         for name, own in SLOTS.items():
             slot = slot_named(session, name) or add_slot(session, name, own)
@@ -97,7 +115,7 @@ def _fill(store: Store, samples: list[Path]) -> list[tuple[str, str]]:
             """Upload a photograph as the website would; the upload's id."""
             slot = slot_named(session, slot_name)
             assert slot is not None
-            sent = Sent(file, blobs[file], "jpeg")
+            sent = Sent(file, blobs[f"{PHOTOS}/{file}"], "jpeg")
             said = Described(alt=alt, tags=[slot_name])
             return accept(session, slot, sent, said).id
 
