@@ -7,10 +7,12 @@ import json
 import os
 import shutil
 import signal
+import sqlite3
 import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
+from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -141,10 +143,18 @@ def loaded_demo(
                 eventually(
                     lambda: "files are being made of" not in HTTP.get(feed).text, 2 * SECONDS
                 )
+                eventually(lambda: not open_tasks(draft), 2 * SECONDS)
             finally:
                 server.stop()
             draft.rename(folder)
     return folder
+
+
+def open_tasks(folder: Path) -> int:
+    """How many tasks of a server wait, or are being done."""
+    with closing(sqlite3.connect(folder / "gefa.sqlite3", timeout=30)) as database:
+        query = "SELECT count(*) FROM job WHERE state = 'QUEUED'"
+        return int(database.execute(query).fetchone()[0])
 
 
 @pytest.fixture(scope="session")

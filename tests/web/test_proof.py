@@ -12,7 +12,7 @@ import pytest
 from gefa.core.plan.plan import parse_plan
 from tests.conftest import Server, eventually
 from tests.make import loaded, photo
-from tests.web.plans import give_plan
+from tests.web.plans import give_plan, site_plan
 from tests.web.test_cutting import change, manifest, plan, source_of
 from tests.web.test_pages import png, run
 
@@ -119,7 +119,7 @@ def test_a_quality_is_kept_for_a_cut_taken_back_and_kept_for_the_recipe(
     assert "jpeg = 35" not in plan(pages, source)
     whole = keep(pages, proof, whom="recipe", quality="35", as_look="71.24")
     assert "Kept: look 71.2 for the recipe plain" in whole.text
-    assert parse_plan(plan(pages, source), "p").recipes["plain"].quality.look == 71.2  # type: ignore[union-attr]
+    assert site_plan(pages).recipes["plain"].quality.look == 71.2  # type: ignore[union-attr]
     refused = keep(pages, proof, whom="cut", quality="")
     assert refused.status_code == 422
     assert keep(pages, proof, whom="everybody", quality="35").status_code == 422

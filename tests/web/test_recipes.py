@@ -20,6 +20,7 @@ from gefa.web.pages.recipe_form import Sentence, recipe_from
 from gefa.web.templating import fragment
 from tests.conftest import Server, eventually
 from tests.make import L, ora, photo
+from tests.web.plans import site_plan
 from tests.web.test_cutting import change, plan, source_of
 from tests.web.test_pages import png, run
 
@@ -295,7 +296,7 @@ def test_a_changed_recipe_counts_for_the_next_run_and_goes_into_the_plan_file(
     assert '<option value="shared"' in text
     kept = parse_plan(plan(pages, source), "p")
     assert kept.default == "shared"
-    assert kept.recipes["shared"].widths == (50,)
+    assert site_plan(pages).recipes["shared"].widths == (50,)
     address = run(pages, source)
     assert "shared.png" in pages.get(f"{address}/manifest.json").text
     assert pages.get("/recipes").text.count("Used by") >= 1

@@ -15,8 +15,9 @@ from sqlmodel import Session
 
 from gefa.core.deliver.manifest import OriginalFile
 from gefa.core.geometry import Rect, Size
+from gefa.core.make.estimate import Estimate
 from gefa.core.make.job import CutJob, OriginalJob
-from gefa.core.make.made import MadeVariant
+from gefa.core.make.made import CutFacts, MadeVariant
 from gefa.core.make.report import JobReport
 from gefa.core.read.survey import Survey
 from gefa.core.slots.settings import SlotSettings
@@ -108,6 +109,20 @@ class CutBody(SourceBody):
     """Make the files of one cut."""
 
     job: CutJob
+
+
+class EstimateBody(SourceBody):
+    """Estimate what the files of some cuts will weigh."""
+
+    jobs: list[CutJob]
+
+
+class EstimateReport(BaseModel):
+    """Estimates by their keys, and what was made and measured on the way, by key."""
+
+    estimates: dict[str, Estimate] = {}
+    made: dict[str, MadeVariant] = {}
+    facts: dict[str, CutFacts] = {}
 
 
 class TryBody(CutBody):
@@ -217,8 +232,9 @@ CONTRACTS: dict[TaskKind, Contract] = {
         Contract(TaskKind.CURVE, CurveBody, MadeReport, 8),
         Contract(TaskKind.PDF, PdfBody, PdfReport, 5),
         Contract(TaskKind.SCORE, ScoreBody, MadeReport, 2),
-        Contract(TaskKind.TAKE, TakeBody, TakeReport, 0),
-        Contract(TaskKind.CUT, CutBody, JobReport, 0),
+        Contract(TaskKind.TAKE, TakeBody, TakeReport, 1),
+        Contract(TaskKind.CUT, CutBody, JobReport, 1),
+        Contract(TaskKind.ESTIMATE, EstimateBody, EstimateReport, 0),
     )
 }
 URGENT = CONTRACTS[TaskKind.UPLOAD].priority

@@ -15,8 +15,9 @@ from sqlalchemy import delete
 from sqlalchemy.dialects.sqlite import insert
 from sqlmodel import Session, col, select
 
+from gefa.core.make.estimate import Estimate
 from gefa.core.make.made import CutFacts, MadeVariant
-from gefa.store.models import FactsEntry, MadeEntry, now
+from gefa.store.models import EstimateEntry, FactsEntry, MadeEntry, now
 
 KEPT = timedelta(days=180)
 """how long an entry stays that nobody has used"""
@@ -40,6 +41,24 @@ def facts(session: Session, keys: Iterable[str]) -> dict[str, CutFacts]:
         for entry in session.exec(select(FactsEntry).where(col(FactsEntry.key).in_(some))):
             found[entry.key] = CutFacts.model_validate(entry.facts)
     return found
+
+
+def estimates(session: Session, keys: Iterable[str]) -> dict[str, Estimate]:
+    """What cuts' files are expected to weigh, by their keys."""
+    found: dict[str, Estimate] = {}
+    for some in _in_groups(keys):
+        for entry in session.exec(select(EstimateEntry).where(col(EstimateEntry.key).in_(some))):
+            found[entry.key] = Estimate.model_validate(entry.estimate)
+    return found
+
+
+def enter_estimates(session: Session, estimates: Mapping[str, Estimate]) -> None:
+    """Enter what a worker estimated."""
+    rows: list[dict[str, Any]] = [
+        {"key": key, "used": now(), "estimate": one.model_dump(mode="json")}
+        for key, one in estimates.items()
+    ]
+    _upsert(session, EstimateEntry, rows)
 
 
 def enter(
@@ -70,6 +89,7 @@ def sweep_ledger(session: Session) -> None:
     old = now() - KEPT
     session.execute(delete(MadeEntry).where(col(MadeEntry.used) < old))
     session.execute(delete(FactsEntry).where(col(FactsEntry.used) < old))
+    session.execute(delete(EstimateEntry).where(col(EstimateEntry.used) < old))
 
 
 def _in_groups(things: Iterable[Any]) -> Iterator[list[Any]]:

@@ -63,6 +63,7 @@ class TaskKind(StrEnum):
     CURVE = "curve"
     SCORE = "score"
     TRIAL = "trial"
+    ESTIMATE = "estimate"
 
 
 class UploadState(StrEnum):
@@ -311,6 +312,18 @@ class FactsEntry(SQLModel, table=True):
 
     key: str = Field(primary_key=True)
     facts: dict[str, Any] = json_field(dict)
+    used: datetime = Field(
+        default_factory=now, sa_type=DateTime(timezone=True), index=True, nullable=False
+    )
+
+
+class EstimateEntry(SQLModel, table=True):
+    """What a cut's files are expected to weigh, in the ledger; see ``Estimate``."""
+
+    __tablename__ = "cut_estimate"
+
+    key: str = Field(primary_key=True)
+    estimate: dict[str, Any] = json_field(dict)
     used: datetime = Field(
         default_factory=now, sa_type=DateTime(timezone=True), index=True, nullable=False
     )

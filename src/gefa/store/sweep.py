@@ -13,6 +13,7 @@ from sqlmodel import select as rows
 
 from gefa.store.blobs import BlobStore
 from gefa.store.models import (
+    EstimateEntry,
     FactsEntry,
     MadeEntry,
     Notification,
@@ -152,10 +153,13 @@ def named(session: Session) -> set[str]:
     return found
 
 
+_LEDGER = frozenset(entry.__tablename__ for entry in (MadeEntry, FactsEntry, EstimateEntry))
+
+
 def _texts(session: Session) -> Iterator[str]:
     """Everything in the database that needs a blob that it names. The ledger only knows blobs."""
     for table in SQLModel.metadata.sorted_tables:
-        if table.name in (MadeEntry.__tablename__, FactsEntry.__tablename__):
+        if table.name in _LEDGER:
             continue
         for column in table.columns:
             for value in session.execute(select(column.cast(String))).scalars():

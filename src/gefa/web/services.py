@@ -58,7 +58,7 @@ class Services:
             watcher,
             Courier(store, local=limits.local_webhooks),
             Housekeeper(store),
-            Outlooks(store),
+            Outlooks(store, foreman.wake),
             limits,
             site,
         )

@@ -10,9 +10,11 @@ from gefa.core.files import write_whole
 from gefa.core.make.folder_shelf import FolderShelf
 from gefa.core.make.job import CutJob, OriginalJob
 from gefa.core.make.make_cut import carry_out, take_out
+from gefa.core.make.memory_shelf import MemoryShelf
 from gefa.core.make.pdf import pdf_of
 from gefa.core.make.prepare import survey_for
 from gefa.core.make.report import JobReport
+from gefa.core.make.sampling import Foretold, look_at
 from gefa.core.plan.plan import Plan
 from gefa.core.read import read
 from gefa.core.read.document import Document
@@ -45,6 +47,14 @@ def make_cut(
         threads=threads,
         mark=lambda: read(mark or path),
     )
+
+
+def estimate_cut(
+    path: Path, name: str, job: CutJob, out: Path, mark: Path | None = None
+) -> Foretold:
+    """In a worker process: estimate what the files of one cut will weigh."""
+    document = _opened(path, name, _stamp(path), out)
+    return look_at(job, document, MemoryShelf(), lambda: read(mark or path))
 
 
 def make_originals(

@@ -18,6 +18,7 @@ from gefa.work.queue import Outcome
 from gefa.work.settle import (
     keep_report,
     settle_cut,
+    settle_estimate,
     settle_made,
     settle_originals,
     settle_preview,
@@ -49,6 +50,7 @@ KINDS: dict[TaskKind, Kind] = {
     TaskKind.TRY: Kind("gefa.work.tasks:try_recipe", settle_trial),
     TaskKind.PROOF: Kind("gefa.work.tasks:draw_proof", keep_report),
     TaskKind.CURVE: Kind("gefa.work.tasks:draw_curve", settle_made),
+    TaskKind.ESTIMATE: Kind("gefa.work.tasks:estimate_cuts", settle_estimate),
     TaskKind.SCORE: Kind("gefa.work.tasks:score_variant", settle_made),
 }
 

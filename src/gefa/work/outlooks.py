@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import threading
 import time
+from collections.abc import Callable
 
 from sqlmodel import Session, select
 
@@ -13,13 +14,16 @@ from gefa.core.make.foresight import foresee
 from gefa.core.make.naming import wanted_paths
 from gefa.core.make.prepare import Prepared, give_names
 from gefa.store import ledger
-from gefa.store.models import Outlook, RevisionState, Source
+from gefa.store.contracts import EstimateBody, enqueue
+from gefa.store.models import Outlook, RevisionState, Source, Task, TaskKind, TaskState
 from gefa.store.plans import expanded_for
 from gefa.store.run_choice import Chosen, choose
 from gefa.store.sources import newest_revisions
 from gefa.store.standing import Bases
 from gefa.store.store import Store
 
+AT_ONCE = 12
+"""cuts that one task estimates"""
 BATCH = 40
 """sources between two looks at the database"""
 TURN_SECONDS = 20.0
@@ -28,10 +32,11 @@ log = logging.getLogger("gefa.outlooks")
 
 class Outlooks:
     """A thread of the server. It takes half of one core's time at the most, and looks at nothing
-    while nobody changes anything."""
+    while nobody changes anything. What is not known yet is asked of workers; ``tell`` is called
+    when something was."""
 
-    def __init__(self, store: Store) -> None:
-        self._store = store
+    def __init__(self, store: Store, tell: Callable[[], None] = lambda: None) -> None:
+        self._store, self._tell = store, tell
         self._ending = False
         self._due = threading.Event()
         self._thread = threading.Thread(target=self._loop, name="outlooks", daemon=True)
@@ -65,16 +70,48 @@ class Outlooks:
             found = _worked_out(session)
         if not found:
             return False
+        asked = False
         with self._store.changing() as session:
-            for outlook in found:
+            for outlook, body in found:
                 # A source may have gone meanwhile.
-                if session.get(Source, outlook.source_id) is not None:
-                    session.merge(outlook)
+                if session.get(Source, outlook.source_id) is None:
+                    continue
+                session.merge(outlook)
+                if body is not None:
+                    asked = True
+                    _ask(session, outlook.source_id, body)
+        if asked:
+            self._tell()
         time.sleep(min(1.0, time.monotonic() - started))
         return True
 
 
-def _worked_out(session: Session) -> list[Outlook]:
+Found = tuple[Outlook, EstimateBody | None]
+"""an outlook, and what is to be estimated for it"""
+
+
+def _ask(session: Session, source_id: str, body: EstimateBody) -> None:
+    """Have cuts estimated that nobody estimates yet; what waits for an older plan of the source is
+    not needed any more."""
+    open_tasks = select(Task).where(
+        Task.kind == TaskKind.ESTIMATE,
+        Task.source_id == source_id,
+        Task.state == TaskState.QUEUED,
+    )
+    under_way: set[str] = set()
+    for task in session.exec(open_tasks).all():
+        if task.sent:
+            asked = EstimateBody.model_validate(task.task).jobs
+            under_way.update(job.estimate_key for job in asked)
+        else:
+            session.delete(task)
+    jobs = [job for job in body.jobs if job.estimate_key not in under_way]
+    for start in range(0, len(jobs), AT_ONCE):
+        some = body.model_copy(update={"jobs": jobs[start : start + AT_ONCE]})
+        enqueue(session, some, source_id=source_id, name=f"estimate of {body.name}")
+
+
+def _worked_out(session: Session) -> list[Found]:
     """Outlooks of sources whose last one does not hold any more, a batch of them."""
     bases = Bases(session)
     known = {outlook.source_id: outlook for outlook in session.exec(select(Outlook))}
@@ -90,10 +127,12 @@ def _worked_out(session: Session) -> list[Outlook]:
     chosen, _ = choose(session, due) if due else ([], [])
     found = {one.source.id: _outlook(session, one, bases) for one in chosen}
     # What cannot be planned is told on its own screen.
-    return [found.get(id) or Outlook(source_id=id, basis=digest) for id, digest in due.items()]
+    return [
+        found.get(id) or (Outlook(source_id=id, basis=digest), None) for id, digest in due.items()
+    ]
 
 
-def _outlook(session: Session, one: Chosen, bases: Bases) -> Outlook:
+def _outlook(session: Session, one: Chosen, bases: Bases) -> Found:
     try:
         prepared = expanded_for(session, *one)
         paths = wanted_paths(prepared.jobs, prepared.originals)
@@ -105,8 +144,17 @@ def _outlook(session: Session, one: Chosen, bases: Bases) -> Outlook:
     keys = (variant.key for job in prepared.jobs for variant in job.variants)
     made = ledger.known(session, keys)
     facts = ledger.facts(session, (job.facts_key for job in prepared.jobs if job.variants))
-    seen = [foresee(job, facts.get(job.facts_key), made) for job in prepared.jobs]
-    return Outlook(
+    estimates = ledger.estimates(session, (job.estimate_key for job in prepared.jobs))
+    seen = [
+        foresee(job, facts.get(job.facts_key), made, estimates.get(job.estimate_key))
+        for job in prepared.jobs
+    ]
+    unknown = [
+        job
+        for job, one in zip(prepared.jobs, seen, strict=True)
+        if not one.decided and job.estimate_key not in estimates and job.variants
+    ]
+    outlook = Outlook(
         source_id=one.source.id,
         basis=basis.digest,
         recipes=dict(basis.recipes),
@@ -116,3 +164,6 @@ def _outlook(session: Session, one: Chosen, bases: Bases) -> Outlook:
         paths=paths,
         problem=problem,
     )
+    if not unknown:
+        return outlook, None
+    return outlook, EstimateBody(blob=one.revision.blob, name=one.source.name, jobs=unknown)

@@ -4,18 +4,22 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from pydantic import BaseModel
 
 from gefa.core.cut.cut import Remark
+from gefa.core.errors import GefaError
 from gefa.core.make.folder_shelf import FolderShelf
 from gefa.core.make.foresight import Foresight, foresee
 from gefa.core.make.job import CutJob
+from gefa.core.make.sampling import Foretold
 from gefa.core.plan.plan import Plan
+from gefa.work.export_calls import estimate_cut
 from gefa.work.planning import Planned, Planner
-from gefa.work.pool import Pool
+from gefa.work.pool import Call, Pool
 from gefa.work.site import SiteFile
 
 
@@ -49,27 +53,61 @@ class Foreseen:
 
 
 def foreseen(
-    pool: Pool, sources: Sequence[SiteFile], plan: Plan, out: Path, *, marks: Path, whole: bool
+    pool: Pool,
+    sources: Sequence[SiteFile],
+    plan: Plan,
+    out: Path,
+    *,
+    marks: Path,
+    whole: bool,
+    estimate: bool = False,
 ) -> Foreseen:
-    """Read the sources as far as they are not known, and see what the plan makes of them. Nothing
-    is written into ``out``."""
+    """Read the sources as far as they are not known, and see what the plan makes of them; with
+    ``estimate`` also what it will weigh. Nothing is written into ``out``."""
     with tempfile.TemporaryDirectory() as desk:
         planner = Planner(pool, out, marks=marks, desk=Path(desk))
         planned = planner.plan(sources, plan, whole_site=whole)
-    shelf = FolderShelf(out)
-    found = Foreseen(planned, shelf)
-    for job in planned.jobs:
-        keys = (variant.key for variant in job.variants)
-        facts = shelf.facts(job.facts_key) if job.variants else None
-        found.jobs.append((job, foresee(job, facts, shelf.known(keys))))
+        shelf = FolderShelf(out)
+        found = Foreseen(planned, shelf, [(job, _seen(job, shelf)) for job in planned.jobs])
+        if estimate:
+            _estimate(pool, found, marks, Path(desk))
     return found
+
+
+def _seen(job: CutJob, shelf: FolderShelf, foretold: Foretold | None = None) -> Foresight:
+    made = shelf.known(variant.key for variant in job.variants)
+    facts = shelf.facts(job.facts_key) if job.variants else None
+    if foretold is None:
+        return foresee(job, facts, made)
+    if foretold.report is not None:
+        made = foretold.report.made | made
+        facts = facts or foretold.report.facts.get(job.facts_key)
+    seen = foresee(job, facts, made, foretold.estimate)
+    # What was made to be measured is not there.
+    here = shelf.known(variant.key for variant in seen.variants)
+    return replace(seen, decided=False, made=here)
+
+
+def _estimate(pool: Pool, found: Foreseen, marks: Path, desk: Path) -> None:
+    """Look at the pixels of what is to be made, all at once."""
+    asked: list[tuple[int, Call]] = []
+    for at, (job, seen) in enumerate(found.jobs):
+        if not seen.decided and job.variants:
+            path = found.planned.files[job.source].path
+            mark = marks / job.recipe.mark.picture if job.recipe.mark else None
+            call = pool.submit(estimate_cut, path, job.source, job, desk, mark)
+            asked.append((at, call))
+    for at, call in asked:
+        job = found.jobs[at][0]
+        with suppress(GefaError):  # an export will say why
+            found.jobs[at] = job, _seen(job, found.shelf, pool.outcome(call))
 
 
 def rehearse(
     pool: Pool, sources: Sequence[SiteFile], plan: Plan, out: Path, *, marks: Path, whole: bool
 ) -> Rehearsal:
     """What an export of the sources would do."""
-    found = foreseen(pool, sources, plan, out, marks=marks, whole=whole)
+    found = foreseen(pool, sources, plan, out, marks=marks, whole=whole, estimate=True)
     planned = found.planned
     told = Rehearsal(failed=list(planned.failed), warnings=list(planned.warnings))
     for prepared in planned.prepared.values():

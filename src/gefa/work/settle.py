@@ -8,11 +8,14 @@ from __future__ import annotations
 from sqlmodel import Session, func, select
 
 from gefa.core.cut.revisions import Changes, compare
+from gefa.core.make.estimate import Estimate
 from gefa.core.make.report import JobReport
 from gefa.core.read.survey import Survey
 from gefa.store import ledger
 from gefa.store.contracts import (
     ChangedPart,
+    EstimateBody,
+    EstimateReport,
     MadeReport,
     ReadReport,
     ShowBody,
@@ -20,6 +23,7 @@ from gefa.store.contracts import (
     enqueue,
 )
 from gefa.store.models import (
+    Outlook,
     Revision,
     RevisionState,
     Run,
@@ -115,6 +119,22 @@ def settle_cut(session: Session, task: Task, outcome: Outcome) -> None:
             session.add(Variant(job_id=task.id, run_id=task.run_id, **fields))
         outcome = outcome.with_report(report.without_notes())
     settle_originals(session, task, outcome)
+
+
+def settle_estimate(session: Session, task: Task, outcome: Outcome) -> None:
+    """Enter estimates, also that there are none, and have the source's outlook worked out again."""
+    if outcome.report is None:
+        body = EstimateBody.model_validate(task.task)
+        report = EstimateReport(estimates={job.estimate_key: Estimate() for job in body.jobs})
+    else:
+        report = EstimateReport.model_validate(outcome.report)
+    ledger.enter(session, report.made, report.facts)
+    ledger.enter_estimates(session, report.estimates)
+    outlook = session.get(Outlook, task.source_id) if task.source_id else None
+    if outlook is not None:
+        outlook.basis = ""
+        session.add(outlook)
+    session.delete(task)
 
 
 def settle_originals(session: Session, task: Task, outcome: Outcome) -> None:

@@ -4,6 +4,7 @@ report; ``gefa.work.kinds`` lists them."""
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from pathlib import Path
@@ -11,12 +12,15 @@ from pathlib import Path
 import pyvips
 
 from gefa.core.cut.suggest import objects_of
+from gefa.core.errors import GefaError
 from gefa.core.look.proof import measure_curve, rate_file, reference
+from gefa.core.make.estimate import Estimate
 from gefa.core.make.job import CutJob
 from gefa.core.make.keys import key_of
 from gefa.core.make.make_cut import carry_out, take_out
 from gefa.core.make.pdf import pdf_of
 from gefa.core.make.report import JobReport
+from gefa.core.make.sampling import look_at
 from gefa.core.read import read
 from gefa.core.read.document import Document
 from gefa.core.read.scratch import Scratch
@@ -25,6 +29,8 @@ from gefa.store.blobs import BlobShelf, BlobStore
 from gefa.store.contracts import (
     CurveBody,
     CutBody,
+    EstimateBody,
+    EstimateReport,
     MadeReport,
     PdfBody,
     PdfReport,
@@ -185,6 +191,24 @@ def make_cut(desk: Desk, asked: CutBody) -> JobReport:
         desk.threads,
         desk.mark_of(asked.job),
     )
+
+
+def estimate_cuts(desk: Desk, asked: EstimateBody) -> EstimateReport:
+    """Estimate what the files of cuts will weigh. One that cannot be drawn has no estimate: a run
+    says why."""
+    size = desk.blobs.path(asked.blob).stat().st_size
+    allow(reading_seconds(size) + making_seconds(asked.jobs))
+    found = EstimateReport()
+    for job in asked.jobs:
+        found.estimates[job.estimate_key] = Estimate()
+        with suppress(GefaError):
+            document = desk.open(asked.blob, asked.name)
+            foretold = look_at(job, document, desk.shelf, desk.mark_of(job))
+            found.estimates[job.estimate_key] = foretold.estimate
+            if foretold.report is not None:
+                found.made |= foretold.report.made
+                found.facts |= foretold.report.facts
+    return found
 
 
 # -- trials and close looks ----------------------------------------------------------------

@@ -10,10 +10,13 @@ In reading order:
 - ``facts``: Measuring a cut's pixels
 - ``decide``: What is to be made of a cut
 - ``foresight``: What a job will come to, as far as that is known without making anything
+- ``estimate``: What the files of a cut are expected to weigh, by a few points that were measured
 - ``variant_maker``: Making variants: what was decided is encoded, side by side
 - ``make_cut``: Making the files of one cut: the one way from a job to files
 - ``cut_warnings``: What one wants to be warned of once a cut is made
 - ``report``: What a run says of a cut that was made
+- ``sampling``: What the files of a cut will weigh, from a quick look at its picture
+- ``memory_shelf``: A shelf in memory, for what is made to be measured and then forgotten
 - ``folder_shelf``: An ordinary folder as a shelf, with a memory of what its files were made from
 - ``pdf``: A PDF with a page for each cut
 """

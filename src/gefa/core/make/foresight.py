@@ -6,34 +6,87 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from gefa.core.make.decide import Decisions, Known, decide
+from gefa.core.make.estimate import Estimate
 from gefa.core.make.job import CutJob, PlannedVariant
 from gefa.core.make.made import CutFacts, MadeVariant
+from gefa.core.treat.curves import PERFECT
 from gefa.core.treat.formats import FORMATS
+from gefa.core.treat.recipe import Aim
 
 
 @dataclass(frozen=True)
 class Foresight:
     """``decided`` tells that ``variants`` are just the files that the job has; else they are about
-    as many. ``made`` are those that were made before, by key."""
+    as many. ``made`` are those that were made before, by key, and ``expected`` what all weigh, in
+    bytes; ``estimated`` tells that this is from what was made or looked at, and no mere guess."""
 
     decided: bool
     variants: tuple[PlannedVariant, ...]
     made: Mapping[str, MadeVariant]
-
-    @property
-    def expected(self) -> int:
-        """Bytes: what is made already, and a guess from the number of pixels for the rest."""
-        return sum(
-            self.made[v.key].bytes if v.key in self.made else guessed(v) for v in self.variants
-        )
+    expected: int
+    estimated: bool
 
 
-def foresee(job: CutJob, facts: CutFacts | None, made: Mapping[str, MadeVariant]) -> Foresight:
-    """The files of a job, from what was measured of it and made before."""
+def foresee(
+    job: CutJob,
+    facts: CutFacts | None,
+    made: Mapping[str, MadeVariant],
+    estimate: Estimate | None = None,
+) -> Foresight:
+    """The files of a job, from what was measured of it, made before and estimated."""
     step = decide(job, Known(facts, made))
-    decided = isinstance(step, Decisions)
-    variants = step.kept if isinstance(step, Decisions) else tuple(job.expected)
-    return Foresight(decided, variants, {v.key: made[v.key] for v in variants if v.key in made})
+    if isinstance(step, Decisions):
+        return _of(step.kept, made, {}, decided=True)
+    weights = _weights(job, made, estimate) if estimate is not None else {}
+    if weights and estimate is not None:
+        known = {v.key: _as_made(v, weights[v.key]) for v in job.variants if v.key in weights}
+        step = decide(job, Known(facts or estimate.facts, known | dict(made)))
+        if isinstance(step, Decisions):
+            return _of(step.kept, made, weights, decided=False)
+    return _of(tuple(job.expected), made, weights, decided=False)
+
+
+def _of(
+    variants: tuple[PlannedVariant, ...],
+    made: Mapping[str, MadeVariant],
+    weights: Mapping[str, int],
+    *,
+    decided: bool,
+) -> Foresight:
+    here = {v.key: made[v.key] for v in variants if v.key in made}
+    expected = sum(
+        here[v.key].bytes if v.key in here else weights.get(v.key) or guessed(v) for v in variants
+    )
+    estimated = all(v.key in here or v.key in weights for v in variants)
+    return Foresight(decided, variants, here, expected, estimated)
+
+
+def _weights(job: CutJob, made: Mapping[str, MadeVariant], estimate: Estimate) -> dict[str, int]:
+    """What the variants will weigh, by key. Where others of a format were made, an estimate is off
+    by as much as it was of the nearest of them."""
+    weights = {v.key: found for v in job.variants if (found := estimate.weight(v))}
+    corrected = {}
+    for variant in job.variants:
+        if variant.key not in weights:
+            continue
+        beside = [
+            v for v in job.variants
+            if v.format is variant.format and v.key in made and v.key in weights
+        ]  # fmt: skip
+        weight = float(weights[variant.key])
+        if beside:
+            nearest = min(beside, key=lambda v: abs(v.width - variant.width))
+            weight *= made[nearest.key].bytes / weights[nearest.key]
+        corrected[variant.key] = round(weight)
+    return corrected
+
+
+def _as_made(variant: PlannedVariant, weight: int) -> MadeVariant:
+    """A variant as it will be if nothing comes in between: it looks as it is to look."""
+    allowed = variant.quality.max_bytes if isinstance(variant.quality, Aim) else None
+    score = PERFECT if variant.look is None else variant.look
+    fits = allowed is None or weight <= allowed
+    return MadeVariant(sha256="", bytes=weight, score=score, fits=fits)
 
 
 def guessed(variant: PlannedVariant) -> int:

@@ -7,7 +7,7 @@ from pydantic import BaseModel, ConfigDict
 from gefa.core.cut.crop import Crop
 from gefa.core.cut.cut import Cut
 from gefa.core.geometry import Rect, Size
-from gefa.core.make.keys import key_of, treatment_key
+from gefa.core.make.keys import ESTIMATE, key_of, treatment_key
 from gefa.core.read.survey import OriginalFacts
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Aim, Recipe, Steps
@@ -87,6 +87,11 @@ class CutJob(BaseModel):
     def facts_key(self) -> str:
         """The key under which what is measured of the cut's pixels is kept."""
         return key_of("facts", self.key_at(self.widest, Format.PNG, None))
+
+    @property
+    def estimate_key(self) -> str:
+        """The key under which what its files are expected to weigh is kept."""
+        return key_of("estimate", ESTIMATE, *(variant.key for variant in self.variants))
 
     def key_at(self, size: Size, format: Format, quality: int | None) -> str:
         """The key of a still made at another size or quality number than the recipe's."""

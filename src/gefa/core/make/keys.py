@@ -17,6 +17,8 @@ SEARCH = 2
 """edition of the search for a quality: another one may find another file for the same look"""
 TONE = 1
 """edition of the tone lift"""
+ESTIMATE = 1
+"""edition of how weights are estimated"""
 MOVING = 3
 """edition of how frames are composed"""
 

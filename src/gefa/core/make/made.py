@@ -52,7 +52,20 @@ class CutFacts(BaseModel):
     growth: tuple[tuple[int, int], ...] = ()
 
 
-class Shelf(Protocol):
+class VariantShelf(Protocol):
+    """Where single variants are put and found again."""
+
+    def put(self, key: str, made: MadeVariant, data: bytes | None) -> None:
+        """Keep a variant, whole or not at all; without bytes only what is known of it."""
+
+    def note(self, key: str, made: MadeVariant) -> None:
+        """Keep what is known now of a variant that was made: its look was measured."""
+
+    def load(self, key: str) -> bytes | None:
+        """The bytes of a variant; None if they are gone."""
+
+
+class Shelf(VariantShelf, Protocol):
     """A place for what is made, by key. What is known of a thing may outlive its bytes."""
 
     def known(self, keys: Iterable[str]) -> dict[str, MadeVariant]:
@@ -61,17 +74,8 @@ class Shelf(Protocol):
     def facts(self, key: str) -> CutFacts | None:
         """Measurements kept under ``key``."""
 
-    def put(self, key: str, made: MadeVariant, data: bytes | None) -> None:
-        """Keep a variant, whole or not at all; without bytes only what is known of it."""
-
-    def note(self, key: str, made: MadeVariant) -> None:
-        """Keep what is known now of a variant that was made: its look was measured."""
-
     def put_facts(self, key: str, facts: CutFacts) -> None:
         """Keep measurements under ``key``."""
-
-    def load(self, key: str) -> bytes | None:
-        """The bytes of a variant; None if they are gone."""
 
     def place(self, key: str, path: str) -> bool:
         """Have the bytes of a variant also at ``path``, where a person finds them; False if they

@@ -13,7 +13,7 @@ import pyvips
 from gefa.core.errors import EncodeError
 from gefa.core.geometry import Size, height_for
 from gefa.core.make.job import CutJob, PlannedVariant
-from gefa.core.make.made import CutFacts, MadeVariant, Shelf
+from gefa.core.make.made import CutFacts, MadeVariant, VariantShelf
 from gefa.core.treat.encode_at_quality import (
     PROBE_WIDTH,
     EncodeRequest,
@@ -36,7 +36,7 @@ class VariantMaker:
         job: CutJob,
         pictures: Pictures,
         facts: CutFacts,
-        shelf: Shelf,
+        shelf: VariantShelf,
         *,
         threads: int = 1,
         copyright: str = "",

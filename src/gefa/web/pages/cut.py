@@ -86,7 +86,18 @@ def show(request: Request, source_id: str, given: ServicesOf) -> Response:
             return page(
                 request, "cut/unreadable.html", status_code=409, source=source, problem=problem
             )
+    given.outlooks.wake()  # what nobody has estimated yet is estimated now
     return page(request, "cut/index.html", view=view)
+
+
+@router.get("/sources/{source_id}/sum")
+@needs(Permission.LOOK)
+def sum_now(request: Request, source_id: str, given: ServicesOf) -> Response:
+    """The sum again, while its weights are being estimated."""
+    with given.store.reading() as session:
+        view = view_of(session, *_ready(session, source_id))
+    given.outlooks.wake()
+    return page(request, "cut/_sum.html", view=view)
 
 
 def _still_waiting(revision: Revision) -> Response:
@@ -203,6 +214,7 @@ def _changed(
     if before is None:
         return RedirectResponse(f"/sources/{source_id}", 303)
     after = view()
+    given.outlooks.wake()
     rows = _different(before, after)
     return page(request, "cut/_changed.html", view=after, rows=rows, problem="")
 

@@ -18,13 +18,15 @@ from gefa.store import ledger
 class Weighed:
     """What is known of a cut's files before a run: those made earlier have a weight in bytes.
 
-    ``expected`` adds a rough guess for the others.
+    ``expected`` adds what the others are estimated to weigh, or a guess where nobody has looked
+    at them yet (``estimated`` false).
     """
 
     files: int = 0
     made: int = 0
     bytes: int = 0
     expected: int = 0
+    estimated: bool = True
     served: int = 0
     baseline: int | None = None
 
@@ -54,11 +56,17 @@ class Scales:
         keys = (variant.key for job in jobs for variant in job.variants)
         self._made = ledger.known(session, keys)
         self._facts = ledger.facts(session, (job.facts_key for job in jobs if job.variants))
+        self._estimates = ledger.estimates(session, (job.estimate_key for job in jobs))
 
     def weigh(self, job: CutJob) -> Weighed:
         facts = self._facts.get(job.facts_key) if job.variants else None
-        seen = foresee(job, facts, self._made)
-        weighed = Weighed(files=len(seen.variants), expected=seen.expected)
+        estimate = self._estimates.get(job.estimate_key)
+        seen = foresee(job, facts, self._made, estimate)
+        weighed = Weighed(
+            files=len(seen.variants),
+            expected=seen.expected,
+            estimated=seen.estimated or estimate is not None,
+        )
         known: list[_Known] = []
         for variant in seen.variants:
             made = seen.made.get(variant.key)
@@ -80,6 +88,7 @@ def added(all_weighed: Iterable[Weighed]) -> Weighed:
         total.made += weighed.made
         total.bytes += weighed.bytes
         total.expected += weighed.expected
+        total.estimated &= weighed.estimated
         if weighed.known and weighed.baseline:
             total.served += weighed.served
             total.baseline = (total.baseline or 0) + weighed.baseline
