@@ -19,7 +19,7 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
-from bench import cutting, delivery, idle, proofs, quality
+from bench import cutting, delivery, idle, proofs, quality, site
 from bench.batch import against_pillow, efficiency, photographs
 from bench.memory import peak_memory
 from gefa.work.pool import Pool
@@ -227,6 +227,59 @@ def slicing_figures(shop: Workshop) -> list[Figure]:
     ]
 
 
+def run_figures(shop: Workshop) -> list[Figure]:
+    ran = site.one_run(shop.folder)
+    return [
+        Figure(
+            RUN,
+            ran.share,
+            "at least 0.92",
+            ran.share >= 0.92,
+            f"{ran.bare:.0f} s of bare encoding ÷ {ran.cpu:.0f} s, {ran.files:,} files in"
+            f" {ran.seconds:.0f} s",
+        ),
+        Figure(
+            SERVER,
+            ran.server_megabytes,
+            "under 300 MB",
+            ran.server_megabytes < 300,
+            f"of the web process, with {site.PHOTOGRAPHS} sources and their run",
+        ),
+    ]
+
+
+def desk_figures(shop: Workshop) -> list[Figure]:
+    shown = site.desk(shop.folder)
+    return [
+        Figure(
+            DESK,
+            shown.slowest,
+            "under 300",
+            shown.slowest < 300,
+            f"the slowest view, {shown.view}",
+        )
+    ]
+
+
+def expected_figures(shop: Workshop) -> list[Figure]:
+    with Pool(1) as pool:
+        found: site.Expected = pool.call(site.expected, shop.folder)
+    how = (
+        f"{len(found.ratios)} cuts, from {min(found.ratios):.2f} to {max(found.ratios):.2f};"
+        f" looking takes {found.looking / found.making:.2f} of the time of making"
+    )
+    return [
+        Figure(EXPECTED, found.within, "at least 0.9", found.within >= 0.9, how),
+        Figure(
+            SUM,
+            found.off,
+            "at most 0.1",
+            found.off <= 0.1,
+            f"{found.expected / 1e6:.2f} MB expected, {found.real / 1e6:.2f} MB real",
+        ),
+    ]
+
+
 ENCODING = "share of an export's CPU time that encodes"
 PILLOW = "time against a Pillow loop"
 MEMORY = "peak memory of a worker, 100 megapixels"
@@ -240,6 +293,11 @@ SLICING = f"peak memory, {cutting.HUGE:,} px squared into slices"
 SEARCH = f"look {quality.LOOK:g}, time against one fixed encode"
 BYTES = f"bytes of look {quality.LOOK:g} against fixed numbers"
 SCORE = "speed of the score against the package"
+RUN = f"share of CPU time that encodes, {site.PHOTOGRAPHS} photographs in one run"
+SERVER = "peak memory of the server, MB"
+DESK = f"{site.SOURCES:,} sources on the desk, ms"
+EXPECTED = "share of cuts that weigh what was expected, within 20 %"
+SUM = "expected weight of all, off by"
 PROOF = "proof of a 12-megapixel picture on the screen, s"
 
 MEASURES: dict[tuple[str, ...], Callable[[Workshop], list[Figure]]] = {
@@ -254,6 +312,9 @@ MEASURES: dict[tuple[str, ...], Callable[[Workshop], list[Figure]]] = {
     (SLICING,): slicing_figures,
     (SEARCH, BYTES, SCORE): quality_figures,
     (PROOF,): proof_figures,
+    (RUN, SERVER): run_figures,
+    (DESK,): desk_figures,
+    (EXPECTED, SUM): expected_figures,
 }
 """what each measurement is asked for by"""
 

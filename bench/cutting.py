@@ -153,6 +153,14 @@ def opening(folder: Path) -> Opening:
 
 @contextmanager
 def serving(data: Path) -> Iterator[str]:
+    """The address of a server on a data folder."""
+    with serving_process(data) as (url, _):
+        yield url
+
+
+@contextmanager
+def serving_process(data: Path) -> Iterator[tuple[str, int]]:
+    """The same, with the number of its process."""
     port = free_port("127.0.0.1", 0)
     command = [sys.executable, "-m", "gefa", "serve", "--data", str(data), "--port", str(port)]
     server = subprocess.Popen(command, stdout=subprocess.DEVNULL)
@@ -160,7 +168,7 @@ def serving(data: Path) -> Iterator[str]:
     try:
         _wait(lambda: httpx.get(f"{url}/runs").is_success)
         time.sleep(2)  # the encoding processes start up beside it
-        yield url
+        yield url, server.pid
     finally:
         server.terminate()
         server.wait()

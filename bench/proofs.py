@@ -52,7 +52,7 @@ def proofing(folder: Path) -> Proofing:
                 headers={"Accept": "application/json"},
             )
             source = brought.json()["results"][0]["source"]
-            client.post(f"/sources/{source}/plan.toml", files={"file": PLAN.to_toml()})
+            client.post("/plan", data={"text": PLAN.to_toml()})
             page.goto(f"{url}/sources/{source}")
             page.get_by_role("button", name="Run", exact=True).click(timeout=60_000)
             expect(page.get_by_role("link", name="Proof")).to_be_visible(timeout=300_000)

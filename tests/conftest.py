@@ -83,6 +83,15 @@ class Server:
     def key(self) -> str:
         return str(json.loads((self.folder / "demo.json").read_text())["slots"][0]["key"])
 
+    @property
+    def site_key(self) -> str:
+        return str(json.loads((self.folder / "demo.json").read_text())["site_key"])
+
+    def source(self, name: str) -> str:
+        """The id of the source of the demo that is called so."""
+        with self.client(headers={"Authorization": f"Bearer {self.site_key}"}) as client:
+            return str(client.get("/api/v1/sources", params={"q": name}).json()["sources"][0]["id"])
+
     def stop(self) -> None:
         if self.process.poll() is None:
             self.process.send_signal(signal.SIGINT)

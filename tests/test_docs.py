@@ -80,6 +80,8 @@ def test_a_command_in_the_docs_works(demo: Server, desk: Path, document: str, co
         "URL": demo.url,
         "KEY": demo.key,
         "ID": sent.json()["id"],
+        "SITE_KEY": demo.site_key,
+        "SOURCE": demo.source("pennants"),
     }
     done = subprocess.run(command, shell=True, cwd=desk, env=env, capture_output=True, text=True)
     assert done.returncode == 0, f"{document}: {command}\n{done.stdout}{done.stderr}"

@@ -1,0 +1,288 @@
+"""A whole site: many photographs through one run, thousands of sources on the desk, and how far
+expected weights are off."""
+
+from __future__ import annotations
+
+import os
+import statistics
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import httpx
+import pyvips
+
+from bench.cutting import serving_process
+from bench.designs import layered
+from gefa.core.make.foresight import foresee
+from gefa.core.make.make_cut import carry_out
+from gefa.core.make.memory_shelf import MemoryShelf
+from gefa.core.make.prepare import prepare, survey_for
+from gefa.core.make.sampling import look_at
+from gefa.core.plan.plan import Plan, parse_plan
+from gefa.core.read import read
+from gefa.core.read.survey import survey
+from gefa.core.treat.encode import encode
+from gefa.core.treat.formats import Format
+from gefa.demo.moments import MOMENTS
+from gefa.demo.pennants import draw_pennants
+from gefa.demo.photographs import draw_scene
+from gefa.demo.programme import draw_programme
+from gefa.store.models import Revision, RevisionState, Source
+from gefa.store.store import Store
+from gefa.work.outlooks import Outlooks
+from gefa.work.pool import Pool
+
+# -- one run of many ---------------------------------------------------------------------
+
+PHOTOGRAPHS = 300
+SIDE = 900
+"""px of width: small ones, so that the run takes a minute and not an hour"""
+WIDTHS = (300, 600, 900)
+FORMATS = {Format.AVIF: 55, Format.WEBP: 75, Format.JPEG: 78}
+SAMPLED = 30
+"""photographs whose bare encoding is measured"""
+RECIPE = (
+    'default = "bench"\n[recipes.bench]\nformats = ["avif", "webp", "jpeg"]\n'
+    f"widths = {list(WIDTHS)}\nevery_format = true\n"
+    "quality = { avif = 55, webp = 75, jpeg = 78 }\n"
+)
+
+
+@dataclass
+class OneRun:
+    """CPU seconds of bare encoding and of all worker processes; MB of the web process at most."""
+
+    bare: float
+    cpu: float
+    seconds: float
+    server_megabytes: float
+    files: int
+
+    @property
+    def share(self) -> float:
+        return self.bare / self.cpu
+
+
+def one_run(folder: Path) -> OneRun:
+    """300 photographs, brought in, run at once."""
+    photos = _many(folder / "many")
+    with serving_process(folder / "run") as (url, process):
+        client = httpx.Client(base_url=url, timeout=120, headers={"Accept": "application/json"})
+        client.post("/plan", data={"text": RECIPE})
+        for start in range(0, len(photos), 20):
+            some = [
+                ("file", (f"photos/{p.name}", p.read_bytes())) for p in photos[start : start + 20]
+            ]
+            client.post("/sources", files=some).raise_for_status()
+        _until(lambda: "reading" not in client.get("/?state=reading").text.partition("desk-sum")[0])
+        before, started = _cpu_of_children(process), time.perf_counter()
+        run = client.post("/runs", data={"what": "all"}).headers["location"]
+        _until(lambda: "bundle.zip" in client.get(run).text)
+        cpu, seconds = _cpu_of_children(process) - before, time.perf_counter() - started
+        memory = _high_water(process)
+        files = len(client.get(f"{run}/manifest.json").json()["files"])
+    bare = _bare(photos[:SAMPLED]) * PHOTOGRAPHS / SAMPLED
+    return OneRun(bare, cpu, seconds, memory, files)
+
+
+def _many(folder: Path) -> list[Path]:
+    """Pieces of a dozen drawn photographs, no two alike."""
+    folder.mkdir()
+    scenes = [pyvips.Image.new_from_file(str(draw_scene(m, 900 + i, folder))).copy_memory()
+              for i, m in enumerate(MOMENTS[:12])]  # fmt: skip
+    for file in list(folder.iterdir()):
+        file.unlink()
+    made = []
+    for number in range(PHOTOGRAPHS):
+        scene = scenes[number % len(scenes)]
+        x, y = (number * 29) % (scene.width - SIDE), (number * 17) % (scene.height - 600)
+        target = folder / f"photo-{number:03d}.jpg"
+        scene.crop(x, y, SIDE, 600).jpegsave(str(target), Q=92)
+        made.append(target)
+    return made
+
+
+def _bare(photos: list[Path]) -> float:
+    """CPU seconds of the encoders alone, in processes like a worker's, all cores busy."""
+    with Pool(os.cpu_count() or 1) as pool:
+        calls = [pool.submit(_encode_all, path) for path in photos]
+        return sum(pool.outcome(call) for call in calls)
+
+
+def _encode_all(path: Path) -> float:
+    image = pyvips.Image.new_from_file(str(path))
+    used = 0.0
+    for width in WIDTHS:
+        small = image.resize(width / image.width).copy_memory()
+        for format, quality in FORMATS.items():
+            started = time.process_time()
+            encode(small, format, quality)
+            used += time.process_time() - started
+    return used
+
+
+def _descendants(pid: int) -> Iterator[int]:
+    for children in Path(f"/proc/{pid}/task").glob("*/children"):
+        for child in children.read_text("ascii").split():
+            yield int(child)
+            yield from _descendants(int(child))
+
+
+def _cpu_of_children(pid: int) -> float:
+    """Of all processes below one, those included that have ended."""
+    ticks = 0
+    for child in _descendants(pid):
+        fields = Path(f"/proc/{child}/stat").read_text("ascii").rpartition(")")[2].split()
+        ticks += sum(int(field) for field in fields[11:15])
+    return ticks / os.sysconf("SC_CLK_TCK")
+
+
+def _high_water(pid: int) -> float:
+    """MB of memory at most."""
+    lines = Path(f"/proc/{pid}/status").read_text("ascii").splitlines()
+    return next(int(line.split()[1]) for line in lines if line.startswith("VmHWM")) / 1024
+
+
+def _until(check: object, seconds: float = 1200) -> None:
+    assert callable(check)
+    deadline = time.monotonic() + seconds
+    while not check():
+        if time.monotonic() > deadline:
+            raise SystemExit("nothing came of it")
+        time.sleep(0.5)
+
+
+# -- thousands on the desk ---------------------------------------------------------------
+
+SOURCES = 3_000
+VIEWS = (
+    "/", "/?view=table", "/?q=photo-12", "/?folder=folder-7", "/?state=new&sort=name",
+    "/?view=table&sort=heaviest", "/?after=2400",
+)  # fmt: skip
+
+
+@dataclass
+class Desk:
+    """Milliseconds until the slowest view of the desk answers; the median of seven each."""
+
+    slowest: float
+    view: str
+    sources: int
+
+
+def desk(folder: Path) -> Desk:
+    """A desk of 3,000 sources in 40 folders."""
+    data = folder / "desk"
+    _fill(data, folder)
+    with serving_process(data) as (url, _):
+        client = httpx.Client(base_url=url, timeout=120)
+        found = {}
+        for view in VIEWS:
+            client.get(view).raise_for_status()
+            times = []
+            for _ in range(7):
+                started = time.perf_counter()
+                client.get(view).raise_for_status()
+                times.append(time.perf_counter() - started)
+            found[view] = 1000 * statistics.median(times)
+    slowest = max(found, key=found.__getitem__)
+    return Desk(found[slowest], slowest, SOURCES)
+
+
+def _fill(data: Path, folder: Path) -> None:
+    picture = folder / "one.png"
+    pyvips.Image.black(64, 48, bands=3).copy(interpretation="srgb").pngsave(str(picture))
+    found = survey(read(picture)).model_dump(mode="json")
+    store = Store(data)
+    blob = store.blobs.put_file(picture)
+    with store.session() as session:
+        for number in range(SOURCES):
+            source = Source(name=f"folder-{number % 40}/photo-{number}.png")
+            session.add(source)
+            session.flush()
+            session.add(
+                Revision(
+                    source_id=source.id, number=1, blob=blob.sha256, bytes=blob.bytes,
+                    format="png", state=RevisionState.READY, survey=found,
+                    preview={"problem": "not drawn"},
+                )
+            )  # fmt: skip
+    outlooks = Outlooks(store)
+    while outlooks.turn():
+        pass
+    store.close()
+
+
+# -- expected weights --------------------------------------------------------------------
+
+RECIPES = {
+    "fixed": 'formats = ["avif", "webp", "jpeg"]\nquality = { avif = 60, webp = 80, jpeg = 82 }\n',
+    "look": 'formats = ["avif", "webp", "jpeg"]\nquality = { look = 70 }\n',
+}
+
+
+@dataclass
+class Expected:
+    """What cuts weigh against what was expected, and CPU seconds of looking against making."""
+
+    ratios: list[float] = field(default_factory=list)
+    expected: float = 0.0
+    real: float = 0.0
+    looking: float = 0.0
+    making: float = 0.0
+
+    @property
+    def within(self) -> float:
+        """The share of cuts that are within 20 %."""
+        return sum(abs(ratio - 1) <= 0.2 for ratio in self.ratios) / len(self.ratios)
+
+    @property
+    def off(self) -> float:
+        """By how much the sum is off."""
+        return abs(self.expected / self.real - 1)
+
+
+def expected(folder: Path) -> Expected:
+    """Photographs of other seeds than the sample's, drawings and designs; each by a fixed quality
+    and by a look."""
+    folder = folder / "expected"
+    folder.mkdir()
+    photos = [draw_scene(moment, 500 + i, folder) for i, moment in enumerate(MOMENTS[::3])]
+    designs = [folder / "pennants.svg", folder / "programme.ora"]
+    draw_pennants(designs[0])
+    draw_programme(designs[1])
+    designs.append(layered(folder / "pieces.ora", 24))
+    found = Expected()
+    for file in [*photos, *designs]:
+        for name in RECIPES if file in photos else ("fixed",):
+            widths = [400, 800, 1600] if file in photos else [120, 240, 480]
+            text = f'default = "t"\n[recipes.t]\n{RECIPES[name]}widths = {widths}\n'
+            if file not in photos:
+                text += '[[rules]]\nparts = "**"\nrecipe = "t"\n'
+            _compare(found, file, parse_plan(text, "p"))
+    return found
+
+
+def _compare(found: Expected, file: Path, plan: Plan) -> None:
+    document = read(file)
+    for job in prepare(survey_for(document, plan), plan).jobs:
+        started = time.process_time()
+        foretold = look_at(job, document, MemoryShelf())
+        looked = time.process_time()
+        report = carry_out(job, lambda: document, MemoryShelf())
+        made = time.process_time()
+        facts, known = None, {}
+        if foretold.report is not None:
+            facts, known = foretold.report.facts.get(job.facts_key), foretold.report.made
+        seen = foresee(job, facts, known, foretold.estimate)
+        real = sum(one.bytes for one in report.files)
+        if not real:
+            continue
+        if foretold.report is None:  # what is made at once is no work twice
+            found.looking += looked - started
+            found.making += made - looked
+        found.ratios.append(seen.expected / real)
+        found.expected += seen.expected
+        found.real += real
