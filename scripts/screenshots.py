@@ -46,7 +46,7 @@ def main() -> None:
 def _wait_until_settled(url: str) -> None:
     for _ in range(600):
         try:
-            settled = "ing…" not in httpx.get(url).text
+            settled = "data-unsettled" not in httpx.get(url).text
             if settled and "files are being made of" not in httpx.get(f"{url}/uploads").text:
                 return
         except httpx.HTTPError:
@@ -64,22 +64,20 @@ def _views(page: Page, url: str) -> None:
     for _ in range(5):
         page.keyboard.press("ArrowDown")
     _shoot(page, "cut")
-    page.get_by_role("button", name="Run").click()
+    page.goto(url)
+    page.locator("#run-button").click()
     page.wait_for_selector("[role=progressbar]")
     page.get_by_text(re.compile("about .* left")).wait_for(timeout=60_000)
     _shoot(page, "run-progress", settle=False)
-    page.get_by_role("link", name="Bundle (zip)").wait_for(timeout=120_000)
+    page.get_by_role("link", name="Bundle (zip)").wait_for(timeout=300_000)
     _shoot(page, "run")
     _proof(page)
     _compare(page)
     page.get_by_role("link", name="Layout").click()
     page.frame_locator("iframe").locator("img").first.wait_for()
     _shoot(page, "layout")
-    page.goto(url)
-    page.get_by_role("link", name="poster.ora").click()
-    page.get_by_role("link", name="originals").click()
-    page.locator("tbody.part").nth(3).hover()
-    _shoot(page, "originals")
+    page.goto(f"{url}/plan")
+    _shoot(page, "plan")
     _slices(page, url)
     _recipe(page, url)
     _revision(page, url)
@@ -112,10 +110,7 @@ def _slices(page: Page, url: str) -> None:
     page.get_by_role("link", name="shoreline.jpg").click()
     page.locator("#drawn image").wait_for()
     page.locator("#slices > summary").click()
-    page.locator("#guides-x").fill("25%, 1700, 3100, 4200")
-    page.locator("#guides-y").fill("48%")
-    page.locator("#guides-y").press("Enter")
-    page.locator("tbody.slice").nth(9).wait_for()
+    page.locator("tbody.slice").nth(3).wait_for()
     page.locator(".slice-area, tbody.slice .tick").first.focus()
     _shoot(page, "slices")
 
@@ -149,7 +144,7 @@ def _recipe(page: Page, url: str) -> None:
     page.goto(f"{url}/recipes")
     page.locator("#new-name").fill("story")
     page.get_by_role("button", name="Begin").click()
-    page.locator("#sample").select_option(label="kites-at-noon.jpg")
+    page.locator("#sample").select_option(label="photos/kites-at-noon.jpg")
     page.locator("#effect table").wait_for(timeout=60_000)
     page.locator("#w-fit").select_option("cover")
     page.locator("#w-ratio").wait_for()
@@ -169,7 +164,7 @@ def _revision(page: Page, url: str) -> None:
         sheet = Path(folder) / "pennants.svg"
         draw_pennants(sheet)
         sheet.write_text(sheet.read_text("utf-8").replace(MADDER, TIDE, 2), "utf-8")
-        httpx.post(f"{url}/sources", files={"file": (sheet.name, sheet.read_bytes())})
+        httpx.post(f"{url}/sources", files={"file": (f"designs/{sheet.name}", sheet.read_bytes())})
     page.goto(address)
     page.get_by_text("New in revision 2").wait_for(timeout=20_000)
     page.locator("#changes img").first.wait_for(timeout=20_000)

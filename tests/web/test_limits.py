@@ -7,6 +7,7 @@ import socket
 import threading
 import time
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 from typing import Any
@@ -136,7 +137,9 @@ def test_idle_connections_give_way(tmp_path: Path) -> None:
         server.should_exit = True
         await serving
 
-    asyncio.run(main())
+    # In a thread of its own: where browser tests ran before, this one has a loop already.
+    with ThreadPoolExecutor(1) as thread:
+        thread.submit(asyncio.run, main()).result()
 
 
 def test_odd_requests_are_no_mistakes_of_ours(anybody: httpx.Client, demo: Server) -> None:

@@ -16,7 +16,7 @@ from gefa.core.deliver.manifest import Manifest
 from tests.conftest import Server, eventually
 from tests.make import G, L, dot, flat, ora, photo
 
-HEAVY = 40
+HEAVY = 12
 """photographs: more than two processes make while somebody presses Stop"""
 
 

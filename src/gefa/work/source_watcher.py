@@ -28,6 +28,10 @@ from gefa.store.watched import watched_folders
 from gefa.work.saves import PATIENCE_SECONDS, wait_until_still
 from gefa.work.site import files_below, folders_below, looks_like_source
 
+QUIET_MS = 300
+"""after which watching says that nothing happens"""
+AGAIN_SECONDS = 120.0
+"""between two looks at everything: some file systems tell nobody of changes"""
 RETRY_SECONDS = 2.0
 """after a failure"""
 MOST_FOLDERS = 4_000
@@ -132,17 +136,27 @@ class Watcher:
         if not places:
             self._again.wait()
             return
-        for place in places:
-            self._look_through(place)
         folders = [f for place in places for f in folders_below(place.folder, place.without)]
         if len(folders) > MOST_FOLDERS:
             log.warning("of %d folders %d are watched", len(folders), MOST_FOLDERS)
         watched = [str(folder) for folder in folders[:MOST_FOLDERS]]
         # Folders one by one: below them may be some that hold tens of thousands, and no source.
         changes = watch(
-            *watched, debounce=100, step=20, recursive=False, stop_event=self._stop_watching
+            *watched,
+            debounce=100,
+            step=20,
+            recursive=False,
+            stop_event=self._stop_watching,
+            rust_timeout=QUIET_MS,
+            yield_on_timeout=True,
         )
+        # All is looked through while it is watched already, so that nothing is missed in between.
+        due = 0.0
         for touched in changes:
+            if time.monotonic() > due:
+                for place in places:
+                    self._look_through(place)
+                due = time.monotonic() + AGAIN_SECONDS
             paths = [Path(name) for _, name in touched]
             if any(path.is_dir() or not path.exists() for path in paths):
                 return  # folders came or something went: all is looked through again
