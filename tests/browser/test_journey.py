@@ -181,6 +181,7 @@ def test_progress_is_shown_while_a_run_goes_on(page: Page, demo: Server, tmp_pat
     eventually(lambda: bar.count() == 0 or int(bar.get_attribute("aria-valuenow") or 0) > 0, 30)
     expect(page.get_by_role("link", name="Bundle (zip)")).to_be_visible(timeout=60_000)
     expect(bar).to_have_count(0)
+    expect(page.get_by_role("button", name="Stop")).to_be_hidden()
 
 
 def test_a_visitor_shares_a_photograph_and_sees_the_right_variant(page: Page, demo: Server) -> None:
