@@ -10,6 +10,7 @@ from typing import Any
 
 from sqlalchemy import func
 from sqlalchemy import select as sql_select
+from sqlalchemy.orm import defer
 from sqlmodel import Session, col, select
 
 from gefa.core.plan.plan import Plan
@@ -125,14 +126,22 @@ def summed(rows: Iterable[DeskRow]) -> DeskSum:
     )
 
 
+_PATHS: Any = Outlook.paths
+
+
 def desk_rows(session: Session) -> list[DeskRow]:
     """Every source that was not removed, the newest first. SQLite takes what is shown out of the
     surveys, which can have thousands of parts each."""
     shared, bases, last = shared_plan(session), Bases(session), last_runs(session)
-    outlooks = {outlook.source_id: outlook for outlook in session.exec(select(Outlook))}
+    outlooks = {outlook.source_id: outlook for outlook in session.exec(outlooks_without_paths())}
     return [
         _row(values, shared, bases, last, outlooks) for values in session.execute(_shown_columns())
     ]
+
+
+def outlooks_without_paths() -> Any:
+    """All outlooks; their paths are many, and only needed where names are given."""
+    return select(Outlook).options(defer(_PATHS, raiseload=True))
 
 
 def _shown_columns() -> Any:
