@@ -18,9 +18,11 @@ from fastapi.routing import APIRoute
 from gefa.store.keys import Right as KeyRight
 from gefa.store.keys import new_key
 from gefa.store.people import add_person, person_named
+from gefa.store.removal import remove_source
 from gefa.store.roles import Permission, Role, permissions_of
 from gefa.store.sign_ins import sign_in
 from gefa.store.slots import add_slot
+from gefa.store.sources import present
 from gefa.store.store import Store
 from gefa.store.trail import entries
 from gefa.web.app import create_app
@@ -85,6 +87,10 @@ def peopled(
     with store.changing() as session:
         for role in Role:
             add_person(session, role.value, [role])
+        # Every route is asked, also the one that runs everything.
+        photos = [source for source in present(session) if source.name.startswith("photos/")]
+        for photo in photos:
+            remove_source(session, photo)
     server = start("demo", folder, free_port())
     yield Peopled(server, store)
     server.stop()

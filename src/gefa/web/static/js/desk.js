@@ -195,8 +195,11 @@ const refresh = async () => {
     asked.delete("after");
     for (const id of ids) asked.append("row", id);
     try {
+      const before = desk();
       const answer = await fetch(`/desk/fresh?${asked}`, { signal: AbortSignal.timeout(20_000) });
-      if (answer.ok) window.htmx.swap(document.body, await answer.text(), { swapStyle: "none" });
+      const text = await answer.text();
+      // The desk may be another by now: a wall, or without these rows.
+      if (answer.ok && desk() === before) window.htmx.swap(document.body, text, { swapStyle: "none" });
     } catch {
       // The server may be starting again: the next round asks once more.
     }
