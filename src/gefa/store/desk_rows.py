@@ -6,12 +6,11 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
-from typing import Any
+from typing import Any, NamedTuple
 
 from sqlalchemy import func
 from sqlalchemy import select as sql_select
-from sqlalchemy.orm import defer
-from sqlmodel import Session, col, select
+from sqlmodel import Session, col
 
 from gefa.core.plan.plan import Plan
 from gefa.store.models import Outlook, Revision, RevisionState, Source, as_utc
@@ -126,22 +125,32 @@ def summed(rows: Iterable[DeskRow]) -> DeskSum:
     )
 
 
-_PATHS: Any = Outlook.paths
-
-
 def desk_rows(session: Session) -> list[DeskRow]:
     """Every source that was not removed, the newest first. SQLite takes what is shown out of the
     surveys, which can have thousands of parts each."""
     shared, bases, last = shared_plan(session), Bases(session), last_runs(session)
-    outlooks = {outlook.source_id: outlook for outlook in session.exec(outlooks_without_paths())}
+    outlooks = known_outlooks(session)
     return [
         _row(values, shared, bases, last, outlooks) for values in session.execute(_shown_columns())
     ]
 
 
-def outlooks_without_paths() -> Any:
-    """All outlooks; their paths are many, and only needed where names are given."""
-    return select(Outlook).options(defer(_PATHS, raiseload=True))
+class KnownOutlook(NamedTuple):
+    """An outlook without its paths, which are many and only needed where names are given."""
+
+    source_id: str
+    basis: str
+    recipes: dict[str, str]
+    cuts: int
+    files: int
+    bytes: int
+    problem: str
+
+
+def known_outlooks(session: Session) -> dict[str, KnownOutlook]:
+    """All outlooks, by the sources' ids."""
+    columns = [col(getattr(Outlook, name)) for name in KnownOutlook._fields]
+    return {row[0]: KnownOutlook(*row) for row in session.execute(sql_select(*columns))}
 
 
 def _shown_columns() -> Any:
@@ -174,7 +183,7 @@ def _row(
     shared: Plan,
     bases: Bases,
     last: dict[str, LastRun],
-    outlooks: dict[str, Outlook],
+    outlooks: dict[str, KnownOutlook],
 ) -> DeskRow:
     (
         id, name, revision, number, created, state, problem, format, size, width, height, parts,
@@ -203,7 +212,7 @@ def _row(
 
 
 def _standing(
-    state: RevisionState, run: LastRun | None, current: bool, outlook: Outlook | None
+    state: RevisionState, run: LastRun | None, current: bool, outlook: KnownOutlook | None
 ) -> Standing:
     if state is RevisionState.READING:
         return Standing.READING

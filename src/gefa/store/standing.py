@@ -121,10 +121,10 @@ _LOCK = threading.Lock()
 
 def _of_step(step: str, shared: Plan) -> _ByName:
     """What was worked out for a step of the shared plan is kept until there is another: a step
-    never changes."""
+    never changes, and without one there is nothing shared."""
     global _LAST
     with _LOCK:
-        if _LAST is None or not step or _LAST[0] != step:
+        if _LAST is None or _LAST[0] != step:
             _LAST = (step, _ByName(shared))
         return _LAST[1]
 

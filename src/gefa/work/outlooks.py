@@ -15,7 +15,7 @@ from gefa.core.make.naming import wanted_paths
 from gefa.core.make.prepare import Prepared, give_names
 from gefa.store import ledger
 from gefa.store.contracts import EstimateBody, enqueue
-from gefa.store.desk_rows import outlooks_without_paths
+from gefa.store.desk_rows import known_outlooks
 from gefa.store.models import Outlook, RevisionState, Source, Task, TaskKind, TaskState
 from gefa.store.plans import expanded_for
 from gefa.store.run_choice import Chosen, choose
@@ -115,7 +115,7 @@ def _ask(session: Session, source_id: str, body: EstimateBody) -> None:
 def _worked_out(session: Session) -> list[Found]:
     """Outlooks of sources whose last one does not hold any more, a batch of them."""
     bases = Bases(session)
-    known = {one.source_id: one for one in session.exec(outlooks_without_paths())}
+    known = known_outlooks(session)
     due: dict[str, str] = {}
     for one in newest_revisions(session):
         digest = bases.digest(one.revision_id, one.source_id, one.name)
