@@ -159,10 +159,20 @@ def serving(data: Path) -> Iterator[str]:
 
 
 @contextmanager
-def serving_process(data: Path) -> Iterator[tuple[str, int]]:
-    """The same, with the number of its process."""
+def serving_process(data: Path, *more: str) -> Iterator[tuple[str, int]]:
+    """The same, with the number of its process; ``more`` are options."""
     port = free_port("127.0.0.1", 0)
-    command = [sys.executable, "-m", "gefa", "serve", "--data", str(data), "--port", str(port)]
+    command = [
+        sys.executable,
+        "-m",
+        "gefa",
+        "serve",
+        "--data",
+        str(data),
+        "--port",
+        str(port),
+        *more,
+    ]
     server = subprocess.Popen(command, stdout=subprocess.DEVNULL)
     url = f"http://127.0.0.1:{port}"
     try:

@@ -176,7 +176,8 @@ def desk(folder: Path) -> Desk:
     """A desk of 3,000 sources in 40 folders."""
     data = folder / "desk"
     _fill(data, folder)
-    with serving_process(data) as (url, _):
+    # Once it is settled: without workers nothing goes on beside it.
+    with serving_process(data, "--workers", "0") as (url, _):
         client = httpx.Client(base_url=url, timeout=120)
         found = {}
         for view in VIEWS:

@@ -117,7 +117,7 @@ def _slices(page: Page, url: str) -> None:
 
 def _proof(page: Page) -> None:
     run = page.url
-    page.goto(f"{run}/proof/Red-kite")
+    page.goto(f"{run}/proof/art/Red-kite")
     page.get_by_text("Choose a point").wait_for(timeout=60_000)
     page.get_by_text("…", exact=True).first.wait_for(state="detached", timeout=60_000)
     _shoot(page, "proof")
@@ -130,7 +130,7 @@ def _proof(page: Page) -> None:
 def _compare(page: Page) -> None:
     """The run beside one by another quality of one cut."""
     run = page.url
-    page.goto(f"{run}/proof/Red-kite?format=webp")
+    page.goto(f"{run}/proof/art/Red-kite?format=webp")
     page.get_by_role("link", name=re.compile("WebP at quality 35")).click(timeout=60_000)
     page.get_by_role("button", name="For this cut").click()
     page.get_by_role("button", name="Run again").click()
