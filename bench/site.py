@@ -246,7 +246,7 @@ class Expected:
 
 
 def expected(folder: Path) -> Expected:
-    """Photographs of other seeds than the sample's, drawings and designs; each by a fixed quality
+    """Photographs drawn otherwise than the sample's, drawings and designs; each by a fixed quality
     and by a look."""
     folder = folder / "expected"
     folder.mkdir()

@@ -17,7 +17,8 @@ from gefa.demo.shapes import MADDER, TIDE
 from gefa.serve import free_port
 
 SHOWN = """() => [...document.images].every((image) =>
-  image.complete || image.getBoundingClientRect().top > innerHeight)"""
+  image.complete || image.getBoundingClientRect().top > innerHeight
+    || image.getBoundingClientRect().left > innerWidth)"""
 TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
 
 

@@ -83,7 +83,8 @@ class DeskRow:
         """Whether something is being done for it just now, so that it will soon be other."""
         drawing = not self.drawn and self.standing is not Standing.FAILED
         busy = self.standing in (Standing.READING, Standing.RUNNING)
-        return busy or self.outlook_due or drawing
+        estimating = self.files > 0 and self.out == 0
+        return busy or self.outlook_due or drawing or estimating
 
     @property
     def saved(self) -> float | None:

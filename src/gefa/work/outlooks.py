@@ -161,7 +161,8 @@ def _outlook(session: Session, one: Chosen, bases: Bases) -> Found:
         recipes=dict(basis.recipes),
         cuts=len(prepared.jobs),
         files=sum(len(one.variants) for one in seen),
-        bytes=sum(one.expected for one in seen),
+        # A guess would be off by several times: nothing is told until it is estimated.
+        bytes=0 if unknown else sum(one.expected for one in seen),
         paths=paths,
         problem=problem,
     )
