@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import threading
 from dataclasses import dataclass
 from pathlib import Path
@@ -17,6 +18,9 @@ from gefa.core.plan.site_plan import Difference, say_the_same
 from gefa.store.site_plan import import_differences, import_plan, site_plan, version_of
 from gefa.store.sources import present
 from gefa.store.store import Store
+
+
+log = logging.getLogger("gefa.site")
 
 
 class _InStep(BaseModel):
@@ -141,6 +145,10 @@ class PlanFile:
         except PlanError:
             text = else_from
         new = rewritten(text, plan, lambda one, other: say_the_same(one, other, names))
+        if "#" in text and "#" not in new:
+            before = self._record.with_name("plan-before.toml")
+            write_whole(before, text.encode())
+            log.warning("%s lost its comments; the text of before is in %s", self.path, before)
         write_whole(self.path, new.encode())
         self._note(new, version_of(plan))
 

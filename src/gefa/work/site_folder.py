@@ -53,7 +53,7 @@ class SiteFolder:
         self.plan_file = PlanFile(store, self.folder / PLAN_FILE)
         self.problem = ""
         """why the last run could not be written"""
-        self._written = self.folder / DATA / "written"
+        self._written = store.folder / "written"
         self._seen: tuple[float, str] | None = None
         self._ending = threading.Event()
         self._thread = threading.Thread(target=self._loop, name="site", daemon=True)
@@ -126,6 +126,9 @@ class SiteFolder:
         except (GefaError, OSError) as error:
             self.problem = error.told if isinstance(error, GefaError) else str(error)
             log.warning("run %s could not be written to %s: %s", run_id, out, self.problem)
+        except Exception as error:  # told, and no reason to hold back the runs after it
+            self.problem = f"{type(error).__name__}: {error}. Run it again."
+            log.exception("run %s could not be written to %s", run_id, out)
 
     def _plan(self) -> Plan:
         try:

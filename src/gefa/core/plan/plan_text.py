@@ -30,7 +30,6 @@ _IDENTITY = {
 }
 """the keys by which an entry is known again after it was edited"""
 _HEADER = re.compile(r"\s*\[(?P<list>\[)?\s*(?P<key>[^\[\]\"'#]+?)\s*\]\]?\s*(#.*)?")
-_FREE = re.compile(r"\s*(#.*)?")
 Entry = dict[str, Any]
 
 
