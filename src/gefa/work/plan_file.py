@@ -19,7 +19,6 @@ from gefa.store.site_plan import import_differences, import_plan, site_plan, ver
 from gefa.store.sources import present
 from gefa.store.store import Store
 
-
 log = logging.getLogger("gefa.site")
 
 
