@@ -6,6 +6,7 @@ GefaError
 ├── PartMissing           a design has no part of that path
 ├── PlanError             a plan, recipe, rule or cut cannot be followed
 │   └── PlanUnreadable      a stored plan is none           (store.sources)
+├── NotDrawable           a part cannot be an SVG file that stands alone
 ├── EncodeError           a format cannot hold a picture, or its encoder refused it
 ├── BucketError           a bucket cannot be used           (store.bucket)
 └── Crashed               a process died over a picture     (work.pool)
@@ -57,6 +58,11 @@ class PartMissing(GefaError):
 
 class PlanError(GefaError):
     """A plan file, a recipe or a cut that cannot be followed."""
+
+
+class NotDrawable(GefaError):
+    """A part that cannot be an SVG file which shows the same to everybody. The reason reads on
+    after "SVG is left out:"."""
 
 
 class EncodeError(GefaError):

@@ -8,6 +8,8 @@ In reading order:
 - ``conditions``: CSS lengths and media conditions
 - ``browser``: Which file a browser loads of a ``<picture>``
 - ``negotiate``: Which of the files that exist answers a request that names none
+- ``sprite``: Sprites: the drawings of a recipe in one file
+- ``savings``: What a run saved, by what
 - ``bundle``: The zip of a run: variants, manifest, markup
 - ``layout``: The files laid out again as they lie in the design
 - ``compare``: Two runs of a source beside each other

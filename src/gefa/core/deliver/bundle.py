@@ -9,7 +9,8 @@ from pathlib import Path
 from zipstream import ZIP_DEFLATED, ZIP_STORED, ZipStream
 
 from gefa.core.deliver.layout import Layout
-from gefa.core.deliver.manifest import MANIFEST, Manifest
+from gefa.core.deliver.manifest import MANIFEST, CutRecord, Manifest
+from gefa.core.deliver.sprite import sprite_files, use_line
 
 MARKUP = "markup.html"
 
@@ -26,6 +27,8 @@ def bundle(
         stream.add_path(blob(file.sha256), file.path)
     for original in manifest.originals:
         stream.add_path(blob(original.sha256), original.path)
+    for path, data in sprite_files(manifest, lambda file: blob(file.sha256).read_bytes()).items():
+        stream.add(data, path, compress_type=ZIP_DEFLATED)
     texts = {MANIFEST: manifest.to_json(), MARKUP: markup_page(manifest)}
     for name, layout in (layouts or {}).items():
         texts |= {
@@ -56,8 +59,9 @@ def layout_index(names: Sequence[str]) -> str:
 def markup_page(manifest: Manifest) -> str:
     """A page that shows every cut with its markup; opens from the unpacked bundle."""
     title = escape(", ".join(manifest.sources))
+    uses = {cut.name: _use(manifest, cut) for cut in manifest.cuts}
     figures = "\n".join(
-        f"<figure>\n{cut.markup}\n<figcaption>{escape(cut.name)}</figcaption>\n</figure>"
+        f"<figure>\n{cut.markup}{uses[cut.name]}\n<figcaption>{escape(cut.name)}</figcaption>\n</figure>"
         for cut in manifest.cuts
     )
     return (
@@ -66,3 +70,9 @@ def markup_page(manifest: Manifest) -> str:
         f"<style>img {{ max-width: 100%; height: auto }}</style>\n</head>\n"
         f"<body>\n{figures}\n</body>\n</html>\n"
     )
+
+
+def _use(manifest: Manifest, cut: CutRecord) -> str:
+    """The same cut out of its sprite, on a line of its own; empty without."""
+    sprite = next((s for s in manifest.sprites if cut.name in s.symbols), None)
+    return f"\n{use_line(sprite, cut)}" if sprite else ""

@@ -73,10 +73,15 @@ def _sign(value: float, slack: float) -> int:
 
 
 def paired(before: Manifest, after: Manifest) -> list[ComparedFiles]:
-    """Files of two runs by what they are: cut, format and width; in the order of the run after,
-    those that are gone last."""
-    old = {(file.cut, file.format, file.width): file for file in before.files}
-    pairs = [ComparedFiles(old.pop((f.cut, f.format, f.width), None), f) for f in after.files]
+    """Files of the sources that both runs had, by what they are: cut, format and width; in the
+    order of the run after, those that are gone last. Where they share no source's name, all."""
+    shared = set(before.sources) & set(after.sources)
+    theirs, ours = (
+        [file for file in manifest.files if not shared or file.source in shared]
+        for manifest in (before, after)
+    )
+    old = {(file.cut, file.format, file.width): file for file in theirs}
+    pairs = [ComparedFiles(old.pop((f.cut, f.format, f.width), None), f) for f in ours]
     return pairs + [ComparedFiles(file, None) for file in old.values()]
 
 

@@ -116,6 +116,8 @@ def _element(piece: Piece, name: str, canvas: Size) -> str:
     share = 100 * cut.width / canvas.width
     sizes = f"(max-width: {canvas.width}px) {share:.4f}vw, {cut.width}px"
     markup = picture(offers, Size(cut.width, cut.height), cut.alt, sizes=sizes, lazy=False)
+    if not markup.startswith("<picture>"):
+        markup = f"<picture>{markup}</picture>"
     return markup.replace("<picture>", f'<picture class="piece {name}">', 1) + "\n"
 
 

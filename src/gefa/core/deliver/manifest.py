@@ -17,7 +17,9 @@ MANIFEST = "manifest.json"
 class File(BaseModel):
     """One variant made: cut × width × format. Sizes in px, ``score`` (SSIMULACRA2) null
     until measured; ``limit`` names what kept its encoder from the look that was asked for;
-    ``budget`` is the bytes that it may weigh."""
+    ``budget`` is the bytes that it may weigh. ``untouched`` tells that it is the picture's own
+    file, without its metadata; ``gzip`` is what a server sends of a text file, in bytes, 0 of all
+    that is sent as it is."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -35,11 +37,18 @@ class File(BaseModel):
     moves: bool = False
     limit: str = ""
     budget: int | None = None
+    untouched: bool = False
+    gzip: int = 0
+
+    @property
+    def sent(self) -> int:
+        """Bytes that a visitor loads."""
+        return self.gzip or self.bytes
 
 
 class CutRecord(BaseModel):
     """One cut: where it lies on the canvas (px), the markup to show it, and why it has the formats
-    that it has, if they were chosen for it."""
+    that it has, if they were chosen for it. ``sprite`` says that it goes into its recipe's."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -58,6 +67,7 @@ class CutRecord(BaseModel):
     markup: str
     alt: str = ""
     why: str = ""
+    sprite: bool = False
 
 
 class OriginalFile(BaseModel):
@@ -76,6 +86,16 @@ class OriginalFile(BaseModel):
     shown_height: int
     bytes: int
     sha256: str
+
+
+class Sprite(BaseModel):
+    """A file of ``<symbol>``s with all drawings of a recipe: their ids by the names of cuts."""
+
+    model_config = ConfigDict(frozen=True)
+
+    recipe: str
+    path: str
+    symbols: dict[str, str]
 
 
 class Totals(BaseModel):
@@ -106,6 +126,7 @@ class Manifest(BaseModel):
     files: list[File] = []
     cuts: list[CutRecord] = []
     originals: list[OriginalFile] = []
+    sprites: list[Sprite] = []
     left_out: list[Remark] = []
     dropped: list[Remark] = []
     failed: list[Remark] = []
@@ -142,7 +163,7 @@ class Manifest(BaseModel):
             bytes=sum(file.bytes for file in self.files),
             baseline=sum(cut.baseline_bytes or 0 for cut in based),
             served=sum(
-                sent.bytes
+                sent.sent
                 for cut in based
                 if (sent := sent_to_large_screens(grouped.get(cut.name, [])))
             ),

@@ -97,6 +97,8 @@ def directed(
     parts = [(one, group) for one in shown for group in by_format(_worth_offering(one.offers))]
     *sources, (_, (_, fallback)) = parts
     per = last.size.width if densities else None
+    if not sources and _is_drawn(fallback):
+        return f"{_plain_img(fallback[0], last, alt)}{_behaviour(dress or ImgBehaviour())}>"
     lines = ["<picture>"]
     for one, (format, offers) in sources:
         media = f' media="{escape(one.media)}"' if one.media else ""
@@ -117,7 +119,17 @@ def directed(
 
 
 def _sized(one: MediaCase, densities: bool) -> str:
-    return "" if densities else f' sizes="{escape(one.sizes)}"'
+    return "" if densities or _is_drawn(one.offers) else f' sizes="{escape(one.sizes)}"'
+
+
+def _plain_img(offer: Offer, one: MediaCase, alt: str) -> str:
+    """An ``<img>`` with the one file that does for all widths, up to its loading."""
+    size = f'width="{one.size.width}" height="{one.size.height}"'
+    return f'<img src="{escape(_url(offer.url))}" {size} alt="{escape(alt)}"'
+
+
+def _is_drawn(offers: Sequence[Offer]) -> bool:
+    return any(FORMATS[offer.format].drawn for offer in offers)
 
 
 def _behaviour(dress: ImgBehaviour) -> str:
@@ -212,7 +224,9 @@ def as_data(shown: Sequence[MediaCase], alt: str, dress: ImgBehaviour) -> dict[s
 
 def _worth_offering(offers: Sequence[Offer]) -> Sequence[Offer]:
     """Where some files move, a still of a modern format would be chosen before them: only the
-    fallback may be one."""
+    fallback may be one. A drawing does for all widths."""
+    if _is_drawn(offers):
+        return [offer for offer in offers if FORMATS[offer.format].drawn]
     if not any(offer.moves for offer in offers):
         return offers
     return [offer for offer in offers if offer.moves or not FORMATS[offer.format].modern]
@@ -236,7 +250,9 @@ def _plain_choice(offers: Sequence[Offer]) -> Offer:
 
 
 def srcset(offers: Sequence[Offer], per: int | None = None) -> str:
-    """By width, or by density where they are shown ``per`` CSS px wide."""
+    """By width, or by density where they are shown ``per`` CSS px wide; a drawing needs neither."""
+    if _is_drawn(offers):
+        return escape(_url(offers[0].url))
     told = [f"{o.width}w" if per is None else f"{o.width / per:.3g}x" for o in offers]
     return escape(", ".join(f"{_url(o.url)} {w}" for o, w in zip(offers, told, strict=True)))
 

@@ -15,7 +15,7 @@ from gefa.core.geometry import Size
 from gefa.core.make.job import CutJob, PlannedVariant
 from gefa.core.make.made import CutFacts, MadeVariant
 from gefa.core.pixels import AlphaKind
-from gefa.core.treat.auto_formats import TRIAL_WIDTH, Candidate, choose
+from gefa.core.treat.auto_formats import TRIAL_WIDTH, Candidate, choose, hopeless
 from gefa.core.treat.curves import PERFECT
 from gefa.core.treat.formats import FORMATS, ORDER, Format
 from gefa.core.treat.recipe import AlphaPolicy, Steps
@@ -85,18 +85,22 @@ class _Decider:
         job = self._job
         if job.variants and (self._known.facts is None or self._lacks_growth()):
             raise _Missing(Needs(facts=True))
-        formats, why = job.recipe.candidates, ""
+        drawn = self._why_drawn(job.drawing) if job.drawing is not None else ""
+        if job.drawing is not None and drawn and not job.recipe.every_format:
+            return Decisions((job.drawing,), drawn, tuple(self._left_out))
+        formats, why = job.recipe.rasters, ""
         if job.recipe.auto:
             formats, why = self._chosen_formats()
-        widths = sorted({variant.width for variant in job.variants})
+        widths = sorted({variant.width for variant in job.pixels})
         if job.steps is not None:
             widths = self._chosen_widths(job.steps, formats, widths)
-        made = self._made(v for v in job.variants if v.width in widths and v.format in formats)
+        made = self._made(v for v in job.pixels if v.width in widths and v.format in formats)
         kept = self._that_fit(made)
         kept = self._unbeaten(kept)
+        kept = self._that_help(kept)
         return Decisions(
-            tuple(v for v in job.variants if v in kept),
-            why,
+            tuple(v for v in job.variants if v in kept or (drawn and v == job.drawing)),
+            f"{drawn} {why}".strip(),
             tuple(dict.fromkeys(self._left_out)),
             tuple(dict.fromkeys([*self._warnings, *self._short(kept)])),
         )
@@ -122,23 +126,71 @@ class _Decider:
     def _of(self, variant: PlannedVariant) -> MadeVariant:
         return self._known.made[variant.key]
 
+    # -- drawings that stay drawings -----------------------------------------------------
+
+    def _why_drawn(self, drawing: PlannedVariant) -> str:
+        """Why the SVG file stands for all widths, in a sentence; empty if it does not."""
+        made = self._made([drawing])
+        if not made or not self._of(drawing).fits:
+            if made:
+                self._left_out.append(f"SVG is left out: {self._of(drawing).limit}")
+                if not self._job.pixels:
+                    self._warnings.append(f"has no file: {self._of(drawing).limit}")
+            return ""
+        own = self._of(drawing)
+        told = f"SVG of {weight(own.bytes)}, sent as {weight(own.sent)} by gzip"
+        compared = self._job.pixels and not self._job.recipe.every_format
+        lightest = self._lightest_raster() if compared else None
+        if lightest is None:
+            return f"It is drawn: {told}."
+        other = f"{FORMATS[lightest.format].label} at {lightest.width:,} px weighs"
+        other = f"{other} {weight(self._of(lightest).bytes)}"
+        if own.sent > self._of(lightest).bytes:
+            self._left_out.append(
+                f"SVG is left out: it is too intricate. It is sent as {weight(own.sent)} by gzip,"
+                f" and {other}"
+            )
+            return ""
+        return f"It is drawn, and one {told}, is lighter than its widest picture: {other}."
+
+    def _lightest_raster(self) -> PlannedVariant | None:
+        """Of the widest files the lightest that looks as it should; None where none fits."""
+        pixels = self._job.pixels
+        widest = max(variant.width for variant in pixels)
+        alpha = self._facts.alpha if self._job.recipe.alpha is AlphaPolicy.KEEP else AlphaKind.NONE
+        against = hopeless(self._facts.nature, alpha) if self._job.recipe.auto else {}
+        opaque = alpha is AlphaKind.NONE
+        here = self._made(
+            variant
+            for variant in pixels
+            if variant.width == widest and variant.format not in against
+            if opaque or FORMATS[variant.format].alpha
+        )
+        fitting = [v for v in here if self._of(v).fits and not self._of(v).short]
+        return min(fitting, key=lambda v: self._of(v).bytes, default=None)
+
     # -- formats that are left open ------------------------------------------------------
 
     def _chosen_formats(self) -> tuple[tuple[Format, ...], str]:
         """By what each weighs at one width."""
         job = self._job
-        widths = sorted({variant.width for variant in job.variants})
+        widths = sorted({variant.width for variant in job.pixels})
         if job.steps is not None:
             widths = [widths[0], widths[-1]]
         width = min(widths, key=lambda width: abs(width - TRIAL_WIDTH))
-        trial = self._made(v for v in job.variants if v.width == width)
+        alpha = self._facts.alpha if job.recipe.alpha is AlphaPolicy.KEEP else AlphaKind.NONE
+        here = [variant for variant in job.pixels if variant.width == width]
+        against = {} if any(v.moves for v in here) else hopeless(self._facts.nature, alpha)
+        trial = self._made(variant for variant in here if variant.format not in against)
         trial = [variant for variant in trial if self._of(variant).fits]
         if not trial:
-            return job.recipe.candidates, ""
+            return job.recipe.rasters, ""
         target = max((variant.look or 0.0 for variant in trial), default=0.0)
-        alpha = self._facts.alpha if job.recipe.alpha is AlphaPolicy.KEEP else AlphaKind.NONE
         tried = {v.format: self._candidate(v, alpha, target) for v in trial}
         choice = choose(tried, self._facts.nature, self._facts.colours, alpha, target, width)
+        self._left_out += [
+            f"{FORMATS[format].label} is left out: {reason}" for format, reason in against.items()
+        ]
         self._left_out += choice.against.values()
         return choice.formats, choice.why
 
@@ -162,7 +214,7 @@ class _Decider:
         candidates = [width for width in candidates if width <= widest]
         widths = {candidates[0], candidates[-1]}
         while True:
-            variants = [v for v in self._job.variants if v.width in widths and v.format in formats]
+            variants = [v for v in self._job.pixels if v.width in widths and v.format in formats]
             weights = self._weights(variants)
             more = next_widths(weights, set(candidates) - widths, steps.apart, shape)
             if not more:
@@ -187,7 +239,7 @@ class _Decider:
         return candidates[fitting]
 
     def _fits(self, formats: tuple[Format, ...], width: int) -> bool:
-        here = [v for v in self._job.variants if v.width == width and v.format in formats]
+        here = [v for v in self._job.pixels if v.width == width and v.format in formats]
         return any(self._of(variant).fits for variant in self._made(here))
 
     def _weights(self, variants: list[PlannedVariant]) -> dict[int, int]:
@@ -218,6 +270,34 @@ class _Decider:
                 self._warnings.append(f"over budget at {variant.width:,} px: {made.limit}")
         return [variant for variant in variants if self._of(variant).fits]
 
+    def _that_help(self, variants: list[PlannedVariant]) -> list[PlannedVariant]:
+        """Without widths of which no file is lighter than that of the next wider one by a share
+        that the recipe names: visitors would gain nothing by them."""
+        recipe = self._job.recipe
+        if not recipe.widths or not recipe.apart.weight:
+            return variants
+        here: dict[int, dict[Format, int]] = {}
+        for variant in variants:
+            here.setdefault(variant.width, {})[variant.format] = self._of(variant).bytes
+        widths = sorted(here, reverse=True)
+        kept = widths[:1]
+        for width in widths[1:]:
+            wider = here[kept[-1]]
+            most = 1 - recipe.apart.weight
+            if any(f not in wider or bytes <= most * wider[f] for f, bytes in here[width].items()):
+                kept.append(width)
+            else:
+                self._left_out.append(self._idle(width, kept[-1], here))
+        return [variant for variant in variants if variant.width in kept]
+
+    def _idle(self, width: int, wider: int, here: Mapping[int, Mapping[Format, int]]) -> str:
+        own, other = (min(here[one].values()) for one in (width, wider))
+        return (
+            f"{width:,} px are left out: at {weight(own)} they are not"
+            f" {100 * self._job.recipe.apart.weight:g} % lighter than {wider:,} px at"
+            f" {weight(other)}"
+        )
+
     def _short(self, variants: list[PlannedVariant]) -> Iterator[str]:
         for variant in variants:
             made = self._of(variant)
@@ -226,8 +306,8 @@ class _Decider:
 
     def _unbeaten(self, variants: list[PlannedVariant]) -> list[PlannedVariant]:
         """Without formats that an older one beats. A ``<source>`` of a ``<picture>`` needs all its
-        widths, so a format goes as a whole: if an older one is not heavier and looks no worse at
-        every width."""
+        widths, so a format goes as a whole: if an older one is not heavier over all widths, and
+        looks no worse at any."""
         if self._job.recipe.every_format:
             return variants
         by_size: dict[Size, dict[Format, PlannedVariant]] = {}
@@ -257,7 +337,10 @@ class _Decider:
             pairs.append((formats[older], formats[newer]))
         if not pairs or self._loses_transparency(older, newer):
             return False
-        if any(self._is_lighter(theirs, ours) for ours, theirs in pairs):
+        if any(theirs.moves > ours.moves for ours, theirs in pairs):
+            return False
+        ours, theirs = (sum(self._of(v).bytes for v in side) for side in zip(*pairs, strict=True))
+        if theirs < ours:
             return False
         # The smallest first: a look at it costs least, and may settle it.
         pairs.sort(key=lambda pair: pair[0].width)
@@ -268,11 +351,6 @@ class _Decider:
             self._facts.alpha is not AlphaKind.NONE and self._job.recipe.alpha is AlphaPolicy.KEEP
         )
         return transparent and FORMATS[newer].alpha and not FORMATS[older].alpha
-
-    def _is_lighter(self, newer: PlannedVariant, older: PlannedVariant) -> bool:
-        """Whether the newer one is lighter, or moves where the older stands still."""
-        lighter = self._of(newer).bytes < self._of(older).bytes
-        return lighter or newer.moves > older.moves
 
     def _look_of(self, variant: PlannedVariant) -> float:
         """How it looks, as far as that counts: what looks better than was asked for is no
@@ -294,5 +372,5 @@ class _Decider:
         )
         return (
             f"{FORMATS[newer].label} is left out: {FORMATS[older].label} is lighter or as light"
-            f" ({weight(lighter)} against {weight(heavier)}) and looks no worse, at every width"
+            f" ({weight(lighter)} against {weight(heavier)} over all widths) and looks no worse"
         )

@@ -40,6 +40,8 @@ def foresee(
     weights = _weights(job, made, estimate) if estimate is not None else {}
     if weights and estimate is not None:
         known = {v.key: _as_made(v, weights[v.key]) for v in job.variants if v.key in weights}
+        if job.drawing is not None and job.drawing.key not in weights:
+            known[job.drawing.key] = MadeVariant(sha256="", bytes=0, fits=False)
         step = decide(job, Known(facts or estimate.facts, known | dict(made)))
         if isinstance(step, Decisions):
             return _of(step.kept, made, weights, decided=False)
@@ -55,7 +57,7 @@ def _of(
 ) -> Foresight:
     here = {v.key: made[v.key] for v in variants if v.key in made}
     expected = sum(
-        here[v.key].bytes if v.key in here else weights.get(v.key) or guessed(v) for v in variants
+        here[v.key].sent if v.key in here else weights.get(v.key) or guessed(v) for v in variants
     )
     estimated = all(v.key in here or v.key in weights for v in variants)
     return Foresight(decided, variants, here, expected, estimated)

@@ -9,7 +9,7 @@ from gefa.core.cut.cut import Cut
 from gefa.core.geometry import Rect, Size
 from gefa.core.make.keys import ESTIMATE, key_of, treatment_key
 from gefa.core.read.survey import OriginalFacts
-from gefa.core.treat.formats import Format
+from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import Aim, Recipe, Steps
 
 USUAL_STEPS = 5
@@ -69,13 +69,24 @@ class CutJob(BaseModel):
         return self.recipe.steps if self.cut.size is None else None
 
     @property
+    def drawing(self) -> PlannedVariant | None:
+        """The file that would do for all widths, if the cut may be one."""
+        return next((v for v in self.variants if FORMATS[v.format].drawn), None)
+
+    @property
+    def pixels(self) -> tuple[PlannedVariant, ...]:
+        """The variants that are made of pixels."""
+        return tuple(v for v in self.variants if not FORMATS[v.format].drawn)
+
+    @property
     def expected(self) -> list[PlannedVariant]:
         """About as many variants as will be made, where formats or widths are chosen on the way."""
         widths = sorted({variant.width for variant in self.variants})
         if self.steps:
             widths = widths[:: max(1, len(widths) // (USUAL_STEPS - 1))]
-        formats = USUAL_FORMATS if self.recipe.auto else self.recipe.candidates
-        return [v for v in self.variants if v.width in widths and v.format in formats]
+        formats = USUAL_FORMATS if self.recipe.auto else self.recipe.rasters
+        expected = [v for v in self.pixels if v.width in widths and v.format in formats]
+        return expected or list(self.variants)
 
     @property
     def widest(self) -> Size:
@@ -102,7 +113,7 @@ class CutJob(BaseModel):
     @property
     def megapixels(self) -> float:
         """Of its largest file."""
-        return max((variant.size.megapixels for variant in self.variants), default=0.0)
+        return max((variant.size.megapixels for variant in self.pixels), default=0.0)
 
 
 class OriginalJob(BaseModel):

@@ -13,12 +13,16 @@ from gefa.core.treat.encode import ENCODER
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import Aim, AlphaPolicy, Fit, Keep, Recipe
 
-SEARCH = 2
+SEARCH = 3
 """edition of the search for a quality: another one may find another file for the same look"""
 TONE = 1
 """edition of the tone lift"""
-ESTIMATE = 1
+ESTIMATE = 2
 """edition of how weights are estimated"""
+DRAWING = 1
+"""edition of how SVG files are made"""
+UNTOUCHED = 1
+"""edition of what is taken of a picture's own file"""
 MOVING = 3
 """edition of how frames are composed"""
 
@@ -63,8 +67,14 @@ def treatment_key(
         "mark": (_plain(recipe.mark), mark) if recipe.mark is not None and not moves else None,
         "search": SEARCH if isinstance(quality, Aim) else 0,
         "moves": MOVING if moves else 0,
+        "drawing": DRAWING if FORMATS[format].drawn else 0,
+        "untouched": UNTOUCHED if _may_be_own(recipe, format, moves) else 0,
     }
     return key_of(content, _told(treatment))
+
+
+def _may_be_own(recipe: Recipe, format: Format, moves: bool) -> bool:
+    return recipe.takes_untouched and not moves and not FORMATS[format].drawn
 
 
 def _told(treatment: Mapping[str, object]) -> str:

@@ -18,6 +18,8 @@ class MadeVariant(BaseModel):
     ``quality`` is the encoder's, ``score`` SSIMULACRA2 if it was measured. ``limit`` names what
     kept the encoder from what was asked for, and ``short`` tells that it looks worse than that. One
     that does not fit its budget (``fits`` false) has no bytes that are kept, and no ``sha256``.
+    ``untouched`` tells that it is the picture's own file, without metadata. ``gzip`` is what a
+    server sends of a text file, in bytes; 0 of all that is sent as it is.
     """
 
     model_config = ConfigDict(frozen=True)
@@ -29,6 +31,13 @@ class MadeVariant(BaseModel):
     limit: str = ""
     short: bool = False
     fits: bool = True
+    untouched: bool = False
+    gzip: int = 0
+
+    @property
+    def sent(self) -> int:
+        """Bytes that a visitor loads."""
+        return self.gzip or self.bytes
 
 
 class CutFacts(BaseModel):

@@ -19,7 +19,7 @@ from gefa.core.make.job import CutJob, OriginalJob, PlannedVariant
 from gefa.core.make.keys import key_of
 from gefa.core.make.made import CutFacts, MadeVariant, Shelf
 from gefa.core.make.report import JobReport, record_of, region_of, remark_about
-from gefa.core.make.variant_maker import OnMade, VariantMaker
+from gefa.core.make.variant_maker import OnMade, OwnFile, VariantMaker
 from gefa.core.read.document import Document
 from gefa.core.treat.pictures import Pictures
 from gefa.core.treat.recipe import Aim, AlphaPolicy, Keep
@@ -185,9 +185,19 @@ class _Making:
                 self._shelf,
                 threads=self._threads,
                 copyright=document.copyright if keeps else "",
+                own=self._own_file(document),
                 on_made=self._on_made,
             )
         return self._maker
+
+    def _own_file(self, document: Document) -> OwnFile | None:
+        """Where the whole picture is made as it is, and no metadata are to stay."""
+        job, recipe = self._job, self._job.recipe
+        whole = job.cut.rect is None and job.cut.size is None and job.crop is None
+        plain = not recipe.tone and recipe.mark is None
+        keeps = recipe.metadata is Keep.COPYRIGHT and bool(document.copyright)
+        taken = recipe.takes_untouched and whole and plain and not keeps
+        return OwnFile(document) if taken else None
 
     def _file(self, variant: PlannedVariant) -> File:
         made = self._made[variant.key]
@@ -205,6 +215,8 @@ class _Making:
             reused=not self._shelf.is_new(variant.key),
             moves=variant.moves,
             limit=made.limit,
+            untouched=made.untouched,
+            gzip=made.gzip,
             budget=variant.quality.max_bytes if isinstance(variant.quality, Aim) else None,
         )
 

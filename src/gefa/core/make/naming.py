@@ -28,6 +28,8 @@ ORIGINALS = "originals"
 """the folder of bitmaps that are written as they were stored"""
 _TWIN = re.compile(r"~(\d+)$")
 """what tells parts of one name under one parent apart"""
+_SIZE_FIELD = re.compile(r"[-_.@x]?\{(?:width|height|density)\}")
+"""of a name template, with what parts it from what is before it"""
 
 
 @dataclass
@@ -203,7 +205,10 @@ def _named(job: CutJob, item: _Item) -> CutJob:
 def _paths(job: CutJob, name: str, behind: str) -> list[str]:
     """The paths of a job's variants under a name, all different."""
     found = [
-        _within(job.cut.folder, file_path(job.recipe.name, _fields(job, name, variant), behind))
+        _within(
+            job.cut.folder,
+            file_path(_template(job.recipe, variant), _fields(job, name, variant), behind),
+        )
         for variant in job.variants
     ]
     counts = Counter(path.casefold() for path in found)
@@ -211,6 +216,16 @@ def _paths(job: CutJob, name: str, behind: str) -> list[str]:
         _sized(path, variant) if counts[path.casefold()] > 1 else path
         for path, variant in zip(found, job.variants, strict=True)
     ]
+
+
+def _template(recipe: Recipe, variant: PlannedVariant) -> str:
+    """The recipe's name template; without sizes for the one file of a drawing, where something is
+    left to tell it by."""
+    if not FORMATS[variant.format].drawn:
+        return recipe.name
+    plain = _SIZE_FIELD.sub("", recipe.name)
+    told = "{cut}" in plain or "{hash}" in plain
+    return plain if told and "/." not in plain and "//" not in plain else recipe.name
 
 
 def _sized(path: str, variant: PlannedVariant) -> str:

@@ -23,7 +23,8 @@ from gefa.core.read.survey import PartFacts, Survey, outline, survey
 from gefa.core.treat.encode import too_large_for
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.ladder import ladder
-from gefa.core.treat.recipe import AlphaPolicy, Fit, OwnQuality, Recipe
+from gefa.core.treat.recipe import Aim, AlphaPolicy, Fit, OwnQuality, Recipe
+from gefa.core.units import listed
 
 LARGE_MEGAPIXELS = 40.0
 """above which a person is asked before a run"""
@@ -205,12 +206,18 @@ def _own(recipe: Recipe, cut: Cut) -> Recipe:
         own |= {"widths": cut.widths, "densities": (), "shown": None, "steps": None}
     if cut.quality is not None:
         own["quality"] = _own_quality(recipe, cut.quality)
+        if recipe.auto and cut.formats in (None, "auto") and not _is_look(cut.quality):
+            own["formats"] = recipe.usual_formats
     if not own:
         return recipe
     try:
         return Recipe.model_validate({**recipe.model_dump(), **own})
     except ValidationError as error:
         raise PlanError(problems_in_words(error)[0].removeprefix(": ")) from error
+
+
+def _is_look(quality: OwnQuality) -> bool:
+    return isinstance(quality, Aim) and quality.look is not None
 
 
 def _own_quality(recipe: Recipe, own: OwnQuality) -> OwnQuality:
@@ -295,7 +302,10 @@ def _ladder(
     ratio = None if crop else recipe.ratio
     stretched = recipe.fit is Fit.FILL
     free = shown.scalable or recipe.enlarge
-    sizes = ladder(kept, recipe.all_widths, free, ratio=ratio, stretched=stretched)
+    apart = recipe.apart.width if recipe.widths and ratio is None else 0.0
+    sizes = ladder(kept, recipe.all_widths, free, ratio=ratio, stretched=stretched, apart=apart)
+    if apart and not free:
+        _tell_near(kept, recipe, cut, prepared)
     if recipe.enlarge and not shown.scalable:
         larger = [size for size in sizes if size.width > kept.width or size.height > kept.height]
         if larger:
@@ -313,6 +323,18 @@ def _ladder(
     return sizes
 
 
+def _tell_near(natural: Size, recipe: Recipe, cut: Cut, prepared: Prepared) -> None:
+    """Which widths became the natural one though they are smaller."""
+    nearest = (1 - recipe.apart.width) * natural.width
+    near = [f"{width:,}" for width in recipe.widths if nearest < width < natural.width]
+    if near:
+        prepared.leave_out(
+            cut,
+            f"{listed(near)} px are left out for its natural width, {natural.width:,} px: they are"
+            f" less than {100 * recipe.apart.width:g} % below that",
+        )
+
+
 def _job(
     source: Survey,
     part: PartFacts,
@@ -326,7 +348,7 @@ def _job(
     sizes = [] if shown.css else _sizes(shown, cut, recipe, prepared)
     still = [
         FORMATS[format].label
-        for format in recipe.candidates
+        for format in recipe.rasters
         if source.frames > 1 and (not FORMATS[format].moves or cut.rect)
     ]
     if source.frames > 1 and mark and sizes:
@@ -336,8 +358,13 @@ def _job(
             cut, f"has {source.frames} frames; {' and '.join(still)} show the first one only"
         )
     _tell_resolution(cut, recipe, prepared)
+    if sizes and _is_drawn(source, part, cut, recipe, mark, prepared):
+        widest = max(sizes, key=lambda size: size.width)
+        variants.append(
+            _variant(shown.fingerprint, cut, recipe, mark, widest, Format.SVG, moves=False)
+        )
     for size in sizes:
-        for format in recipe.candidates:
+        for format in recipe.rasters:
             problem = too_large_for(format, size)
             if problem:
                 if not recipe.auto:
@@ -360,6 +387,28 @@ def _job(
     )
 
 
+def _is_drawn(
+    source: Survey, part: PartFacts, cut: Cut, recipe: Recipe, mark: str, prepared: Prepared
+) -> bool:
+    """Whether the cut may be an SVG file; tells why not, where its recipe names that format."""
+    if Format.SVG not in recipe.candidates:
+        return False
+    reason = ""
+    if source.format != "svg":
+        reason = "it is made of pixels"
+    elif cut.rect is not None:
+        reason = "a slice is made of pixels"
+    elif _underlaid(cut, recipe):
+        reason = "what lies beneath it is to show, too"
+    elif mark or recipe.tone:
+        reason = "its recipe changes pixels"
+    if reason and not recipe.rasters:
+        prepared.fail(cut, f"SVG is the only format of its recipe, and {reason}")
+    elif reason and not recipe.auto:
+        prepared.leave_out(cut, f"SVG is left out: {reason}")
+    return not reason
+
+
 def _has_text(source: Survey, part: PartFacts, cut: Cut) -> bool:
     """Whether the design says that it is, or holds, text that shows."""
     if cut.rect is not None:
@@ -374,7 +423,7 @@ def _has_text(source: Survey, part: PartFacts, cut: Cut) -> bool:
 def _tell_resolution(cut: Cut, recipe: Recipe, prepared: Prepared) -> None:
     if cut.size is None or cut.size.resolution is None:
         return
-    mute = [FORMATS[f].label for f in recipe.candidates if not FORMATS[f].resolution]
+    mute = [FORMATS[f].label for f in recipe.rasters if not FORMATS[f].resolution]
     if mute:
         kept = f"{cut.size.resolution:g} dpi cannot be written into {' and '.join(mute)} files"
         prepared.warn(cut, kept)

@@ -68,6 +68,7 @@ def record_of(
         css=job.css or None,
         alt=job.alt,
         why=why,
+        sprite=job.recipe.sprite,
         markup=plain_box(job.css, job.extent.size)
         if job.css
         else picture(offers, _shown_size(job, shown), job.alt, densities=_by_density(job)),

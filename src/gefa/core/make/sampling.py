@@ -15,7 +15,7 @@ from math import log2
 
 import pyvips
 
-from gefa.core.errors import EncodeError
+from gefa.core.errors import EncodeError, NotDrawable
 from gefa.core.geometry import Rect, Size, height_for
 from gefa.core.make.estimate import Estimate
 from gefa.core.make.job import CutJob, PlannedVariant
@@ -32,6 +32,7 @@ from gefa.core.treat.nature import Nature, nature_of
 from gefa.core.treat.pictures import Pictures, fit_alpha
 from gefa.core.treat.quality_search import HIGHEST, EncodeResult
 from gefa.core.treat.recipe import Aim
+from gefa.core.treat.svg_file import sent_bytes
 from gefa.core.treat.weight_steps import growth
 
 SMALL = (128, 240)
@@ -45,13 +46,16 @@ DRAWN_AT_ONCE = 8_000_000
 TILE = 96
 """px a side of a tile; smaller ones would be mostly edge"""
 ACROSS, DOWN = 3, 2
-PIECE = 320
-"""px a side of what a look is searched on"""
+COPY = 320
+"""px of width of the small copy that a look is searched on"""
+PIECE, PIECES = 192, 2
+"""px a side of the pieces at natural size that a look is searched on, and how many each way: one
+alone from the middle misses a sky full of stars beside it"""
 SAMPLED_FROM = 2
 """times the pixels of the tiles that a picture must have to be sampled"""
 SHELL = {Format.AVIF: 300, Format.WEBP: 30, Format.JPEG: 600, Format.PNG: 60}
 """bytes of a file that do not grow with the picture: boxes, tables, headers"""
-QUICK = {Format.AVIF: 0, Format.WEBP: 0, Format.PNG: 1}
+QUICK = {Format.AVIF: 0, Format.WEBP: 0, Format.JPEG: 0, Format.PNG: 1}
 """efforts of the quick encoders"""
 QUICK_QUALITY = 80
 USUALLY_ABOVE = 0.9
@@ -77,7 +81,7 @@ def look_at(
         return Foretold(Estimate())
     crop = crop_of(job, document)
     sampling = _Sampling(job, pictures_for(job, document, crop, mark), crop)
-    pixels = sum(v.width * v.height for v in job.variants)
+    pixels = sum(v.width * v.height for v in job.pixels)
     if pixels <= (MADE_AT_ONCE if sampling.is_photograph else DRAWN_AT_ONCE):
         report = carry_out(job, lambda: document, shelf, mark=mark)
         return Foretold(Estimate(facts=sampling.facts), report)
@@ -105,9 +109,19 @@ class _Sampling:
         return self.facts.nature is Nature.PHOTOGRAPH and self.facts.alpha is AlphaKind.NONE
 
     def estimate(self) -> Estimate:
-        samples = {v.format: v for v in self._job.variants}
+        samples = {v.format: v for v in self._job.pixels}
         points = {format: self._points(variant) for format, variant in samples.items()}
+        if self._job.drawing is not None:
+            points[Format.SVG] = self._as_drawing(self._job.drawing)
         return Estimate(points=points, facts=self.facts)
+
+    def _as_drawing(self, variant: PlannedVariant) -> tuple[tuple[int, int], ...]:
+        """As it is sent; nothing where there can be no SVG file."""
+        try:
+            data = self._pictures.as_svg(variant.size, self._job.recipe)
+        except NotDrawable:
+            return ()
+        return ((variant.width, sent_bytes(data)),)
 
     def _at(self, width: int) -> Size:
         return Size(width, height_for(self._job.widest, width))
@@ -155,7 +169,7 @@ class _Sampling:
     def _quality_for(self, variant: PlannedVariant, size: Size) -> int | None:
         """What a look needs at a size, from a search on a small copy of the whole: how tiles look
         says nothing of the whole."""
-        widest, copy = self._sizes[-1], self._at(min(self._job.widest.width, PIECE))
+        widest, copy = self._sizes[-1], self._at(min(self._job.widest.width, COPY))
         typical = typical_of(variant.format)
         wanted = warped(min(PERFECT, (variant.look or 0.0) + USUALLY_ABOVE))
         known = []
@@ -173,12 +187,12 @@ class _Sampling:
         return max(1, min(HIGHEST, round(quality)))
 
     def _search(self, variant: PlannedVariant, size: Size) -> EncodeResult:
-        """At natural size of a piece from the middle."""
+        """At natural size of pieces, side by side."""
         if (variant.format, size) not in self._searched:
             image = self._image(size, variant.format)
-            wide, high = (min(side, PIECE) for side in (image.width, image.height))
-            piece = image.crop((image.width - wide) // 2, (image.height - high) // 2, wide, high)
-            source = EncodeSource(piece.copy_memory(), nature=self.facts.nature)
+            if max(image.width, image.height) > PIECE * PIECES:
+                image = _spread(image, PIECE, PIECES, PIECES)
+            source = EncodeSource(image, nature=self.facts.nature)
             settings = self._job.recipe.settings_for(variant.format)
             request = EncodeRequest(variant.format, variant.quality, settings)
             self._searched[variant.format, size] = source.searched(request)
@@ -226,14 +240,22 @@ def tiles_of(image: pyvips.Image) -> pyvips.Image | None:
         return None
     if image.width < TILE * ACROSS or image.height < TILE * DOWN:
         return None
-    tiles = [
+    return _spread(image, TILE, ACROSS, DOWN)
+
+
+def _spread(image: pyvips.Image, side: int, across: int, down: int) -> pyvips.Image:
+    """Squares of ``side`` px from all over a picture as one picture, in memory."""
+    wide, high = min(side, image.width), min(side, image.height)
+    pieces = [
         image.crop(
-            round((column + 0.5) * image.width / ACROSS - TILE / 2),
-            round((row + 0.5) * image.height / DOWN - TILE / 2),
-            TILE,
-            TILE,
+            min(
+                image.width - wide, max(0, round((column + 0.5) * image.width / across - wide / 2))
+            ),
+            min(image.height - high, max(0, round((row + 0.5) * image.height / down - high / 2))),
+            wide,
+            high,
         )
-        for row in range(DOWN)
-        for column in range(ACROSS)
+        for row in range(down)
+        for column in range(across)
     ]
-    return pyvips.Image.arrayjoin(tiles, across=ACROSS).copy_memory()
+    return pyvips.Image.arrayjoin(pieces, across=across).copy_memory()

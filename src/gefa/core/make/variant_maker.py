@@ -6,30 +6,55 @@ import hashlib
 from collections.abc import Callable, Iterable
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import replace
+from functools import cached_property
 from threading import Lock
 
 import pyvips
 
-from gefa.core.errors import EncodeError
+from gefa.core.errors import EncodeError, NotDrawable
 from gefa.core.geometry import Size, height_for
 from gefa.core.make.job import CutJob, PlannedVariant
 from gefa.core.make.made import CutFacts, MadeVariant, VariantShelf
+from gefa.core.read.document import Document
+from gefa.core.treat.curves import PERFECT
 from gefa.core.treat.encode_at_quality import (
     PROBE_WIDTH,
     EncodeRequest,
     EncodeSource,
     find,
 )
-from gefa.core.treat.formats import Format
+from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.pictures import Pictures, fit_alpha
 from gefa.core.treat.quality_search import EncodeResult
+from gefa.core.treat.recipe import Aim
+from gefa.core.treat.svg_file import sent_bytes
+from gefa.core.treat.untouched import bare, shows
+
+
+class OwnFile:
+    """A flat picture's own file, for variants of its format and natural size."""
+
+    def __init__(self, document: Document) -> None:
+        self._document = document
+
+    def for_variant(self, variant: PlannedVariant) -> bytes | None:
+        """Its bytes without metadata; None where it is no such variant."""
+        fits = variant.size == self._document.size and variant.format == self._document.format
+        return self._bare if fits and not variant.moves else None
+
+    @cached_property
+    def _bare(self) -> bytes | None:
+        data = self._document.own_file()
+        return None if data is None else bare(data, Format(self._document.format))
+
 
 OnMade = Callable[[PlannedVariant, MadeVariant], None]
 
 
 class VariantMaker:
     """Encodes variants of ``job`` from ``pictures``, at most ``threads`` at once, and puts them on
-    the shelf; ``on_made`` is told of each."""
+    the shelf; ``on_made`` is told of each. ``own`` is the picture's own file, where that may be
+    taken."""
 
     def __init__(
         self,
@@ -40,11 +65,13 @@ class VariantMaker:
         *,
         threads: int = 1,
         copyright: str = "",
+        own: OwnFile | None = None,
         on_made: OnMade = lambda variant, made: None,
     ) -> None:
         self._job, self._pictures, self._facts, self._shelf = job, pictures, facts, shelf
         self._threads = threads
         self._copyright = copyright
+        self._own = own
         self._on_made = on_made
         self._sources: dict[tuple[Size, bool], EncodeSource] = {}
         self._probes: dict[bool, EncodeSource] = {}
@@ -61,9 +88,31 @@ class VariantMaker:
                 while len(running) >= self._threads:
                     self._take(running, wait(running, return_when=FIRST_COMPLETED).done)
                 source = self._source_for(variant)
-                running[pool.submit(find, source, self._request(variant))] = variant
+                running[pool.submit(self._found, source, variant)] = variant
             self._take(running, wait(running).done)
         self._sources.clear()
+
+    def _found(self, source: EncodeSource, variant: PlannedVariant) -> EncodeResult:
+        """The file; the picture's own one where that shows the same and is no heavier."""
+        if FORMATS[variant.format].drawn:
+            return self._drawn(variant)
+        found = find(source, self._request(variant))
+        own = self._own.for_variant(variant) if self._own is not None else None
+        if own is None or len(own) > len(found.data):
+            return found
+        if not shows(own, variant.format, source.image):
+            return found
+        most = variant.quality.max_bytes if isinstance(variant.quality, Aim) else None
+        fits = most is None or len(own) <= most
+        return EncodeResult(None, own, found.encodes, score=PERFECT, fits=fits, untouched=True)
+
+    def _drawn(self, variant: PlannedVariant) -> EncodeResult:
+        """The SVG file; without bytes, and with the reason, where there can be none."""
+        try:
+            data = self._pictures.as_svg(variant.size, self._job.recipe)
+        except NotDrawable as problem:
+            return EncodeResult(None, b"", 0, limit=problem.reason, fits=False)
+        return EncodeResult(None, data, 1, score=PERFECT)
 
     def _take(
         self,
@@ -85,6 +134,8 @@ class VariantMaker:
                 limit=found.limit,
                 short=found.short,
                 fits=found.fits,
+                untouched=found.untouched,
+                gzip=sent_bytes(found.data) if FORMATS[variant.format].drawn else 0,
             )
             self._shelf.put(variant.key, made, found.data if found.fits else None)
             self.made[variant.key] = made

@@ -9,7 +9,7 @@ from enum import StrEnum
 
 import pyvips
 
-from gefa.core.errors import PartMissing
+from gefa.core.errors import NotDrawable, PartMissing
 from gefa.core.geometry import Rect, Size
 from gefa.core.pixels import resize
 
@@ -155,6 +155,10 @@ class Document(ABC):
         """An original, byte for byte as stored."""
         raise PartMissing(f"holds no original {key!r}.", file=self.name)
 
+    def own_file(self) -> bytes | None:
+        """A flat picture's file where that shows one whole still picture; None for all else."""
+        return None
+
     @abstractmethod
     def render(self, part: Part, region: Rect, width: int, *, whole: bool = True) -> pyvips.Image:
         """``region`` of the part alone, as 8-bit sRGB with or without alpha.
@@ -183,6 +187,25 @@ class Document(ABC):
     def moving(self, region: Rect, size: Size) -> pyvips.Image:
         """All frames, if there are several; see ``FlatPicture.moving``."""
         raise NotImplementedError(f"{self.format} does not move")
+
+    def as_svg(
+        self,
+        part: Part,
+        region: Rect,
+        size: Size,
+        *,
+        whole: bool = True,
+        keep_text: bool = False,
+        matte: str = "",
+    ) -> bytes:
+        """An SVG file of ``region`` of the part alone, ``size`` px large; ``whole`` and ``matte``
+        as for pixels. NotDrawable, with the reason, where there can be none."""
+        raise NotDrawable("it is made of pixels")
+
+    def render_svg(self, data: bytes, part: Part, region: Rect, width: int) -> pyvips.Image:
+        """A file that ``as_svg`` gave of a part, drawn as the part itself is by ``render``: sRGB
+        with alpha, ``width`` px wide. SourceError where it cannot be drawn."""
+        raise NotImplementedError(f"{self.format} is not drawn")
 
     def css(self, part: Part) -> str:
         """CSS declarations that show the part as well as a file would; empty if none can."""

@@ -239,6 +239,11 @@ class FlatPicture(Document):
         number = self._page.number
         return digest.hexdigest() + (f" page {number}" if number else "")
 
+    def own_file(self) -> bytes | None:
+        if self.frames > 1 or self._without_end or self._page.number:
+            return None
+        return self._path.read_bytes()
+
     def render(self, part: Part, region: Rect, width: int, *, whole: bool = True) -> pyvips.Image:
         try:
             if region == self.canvas_rect:

@@ -42,6 +42,16 @@ class Choice:
     against: dict[Format, str]
 
 
+def hopeless(nature: Nature, alpha: AlphaKind) -> dict[Format, str]:
+    """Formats that need no trial, each with the reason: what they cost is known from the picture,
+    and a PNG of a photograph takes as long as it is heavy."""
+    if alpha is not AlphaKind.NONE:
+        return {Format.JPEG: "it loses the transparency"}
+    if nature is Nature.PHOTOGRAPH:
+        return {Format.PNG: "it would make a photograph several times as heavy as JPEG"}
+    return {}
+
+
 def choose(
     tried: Mapping[Format, Candidate],
     nature: Nature,

@@ -2,19 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 
 import pyvips
 
 from gefa.core.errors import EncodeError
 from gefa.core.geometry import MM_PER_INCH, Size
-from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.treat import png
+from gefa.core.treat.formats import FORMATS, Effort, Format
 from gefa.core.treat.invisible import with_black_beneath
 from gefa.core.treat.recipe import Chroma, Settings
 
-ENCODER = f"vips {pyvips.version(0)}.{pyvips.version(1)}.{pyvips.version(2)} made 3"
+ENCODER = f"vips {pyvips.version(0)}.{pyvips.version(1)}.{pyvips.version(2)} made 4"
 """Everything outside recipe and pixels that a file's bytes depend on."""
 USUAL = Settings()
+_TABLE, _FINE_TABLE = 5, 2
+"""quantisation tables of libjpeg's list. At equal scores, with trellis quantisation, photographs of
+480 to 800 px weigh 0.90 and 0.92 of before around look 75 by these, and 0.97 and 0.94 around 85;
+table 3, the usual choice, gives 0.92 and 0.97"""
+_FINE_QUALITY = 88
+"""from which the second table is the better one"""
+_ALPHA_QUALITY = 75
+"""of WebP's transparency: pieces with soft edges weigh 0.87 of those with all of it, and lose 0.2
+points; at 50 they would lose 5"""
 _SUBSAMPLED = {Chroma.AUTO: "auto", Chroma.FULL: "off", Chroma.HALF: "on"}
 
 
@@ -39,9 +50,43 @@ def encode(
     """The file's bytes. ``image`` is 8-bit sRGB and has alpha only if ``format`` can hold it.
 
     ``quality`` is 1..100 on the encoder's own scale; without one PNG and WebP lose nothing.
-    ``dpi``, in px for each inch, is written into
-    formats that have a field for it. Raises EncodeError.
+    ``dpi``, in px for each inch, is written into formats that have a field for it. Raises
+    EncodeError.
     """
+    with _refusals(format):
+        ready, keep = _ready(image, format, settings, dpi)
+        return _ENCODERS[format](ready, quality, settings, keep)
+
+
+def encode_with_fewest_colours(
+    image: pyvips.Image,
+    good: Callable[[bytes], bool],
+    settings: Settings = USUAL,
+    dpi: float | None = None,
+) -> bytes | None:
+    """A PNG with a palette of as few colours as are still ``good``; None where 256 are not. Raises
+    EncodeError."""
+    with _refusals(Format.PNG):
+        ready, keep = _ready(image, Format.PNG, settings, dpi)
+        effort = _effort(Format.PNG, settings)
+        return png.with_fewest_colours(ready, good, settings.dither, effort, keep)
+
+
+@contextmanager
+def _refusals(format: Format) -> Iterator[None]:
+    """EncodeError for what an encoder refuses."""
+    try:
+        yield
+    except pyvips.Error as error:
+        reason = str(error).strip().splitlines()[-1]
+        raise EncodeError(f"the {FORMATS[format].label} encoder refused it: {reason}.") from error
+
+
+def _ready(
+    image: pyvips.Image, format: Format, settings: Settings, dpi: float | None
+) -> tuple[pyvips.Image, str]:
+    """The picture as its encoder is to have it, and which metadata stay. EncodeError where the
+    format cannot hold so many pixels."""
     if dpi is not None:
         image = image.copy(xres=dpi / MM_PER_INCH, yres=dpi / MM_PER_INCH)
     problem = too_large_for(format, Size(image.width, image.get_page_height()))
@@ -52,11 +97,7 @@ def encode(
     keep = "none"
     if settings.copyright:
         image, keep = _signed(image, settings.copyright), "exif"
-    try:
-        return _ENCODERS[format](image, quality, settings, keep)
-    except pyvips.Error as error:
-        reason = str(error).strip().splitlines()[-1]
-        raise EncodeError(f"the {FORMATS[format].label} encoder refused it: {reason}.") from error
+    return image, keep
 
 
 def _signed(image: pyvips.Image, copyright: str) -> pyvips.Image:
@@ -70,16 +111,18 @@ def _signed(image: pyvips.Image, copyright: str) -> pyvips.Image:
 
 
 def _effort(format: Format, settings: Settings) -> int:
-    return FORMATS[format].effort if settings.effort is None else settings.effort
+    return FORMATS[format].effort() if settings.effort is None else settings.effort
 
 
 def _avif(image: pyvips.Image, quality: int | None, settings: Settings, keep: str) -> bytes:
+    effort = _effort(Format.AVIF, settings)
     return bytes(
         image.heifsave_buffer(
             compression="av1",
             encoder="aom",
             Q=quality,
-            effort=_effort(Format.AVIF, settings),
+            effort=effort,
+            bitdepth=10 if effort >= FORMATS[Format.AVIF].effort(Effort.THOROUGH) else 8,
             subsample_mode=_SUBSAMPLED[settings.chroma],
             keep=keep,
         )
@@ -89,18 +132,32 @@ def _avif(image: pyvips.Image, quality: int | None, settings: Settings, keep: st
 def _webp(image: pyvips.Image, quality: int | None, settings: Settings, keep: str) -> bytes:
     effort = _effort(Format.WEBP, settings)
     if quality is None:
-        return bytes(image.webpsave_buffer(lossless=True, effort=effort, keep=keep))
-    # WebP always stores half the colour; "full" has it choose which half with more care.
-    smart = settings.chroma is Chroma.FULL
-    return bytes(image.webpsave_buffer(Q=quality, effort=effort, smart_subsample=smart, keep=keep))
+        near = {"near_lossless": True, "Q": settings.near} if settings.near < 100 else {}
+        return bytes(image.webpsave_buffer(lossless=True, effort=effort, keep=keep, **near))
+    # WebP always stores half the colour. With care for which half, photographs weigh 0.95 as much
+    # at the same look, for 2.3 times the time.
+    quick = settings.chroma is Chroma.AUTO and effort <= FORMATS[Format.WEBP].effort(Effort.QUICK)
+    smart = settings.chroma is not Chroma.HALF and not quick
+    alpha = _ALPHA_QUALITY if quality < _FINE_QUALITY else 100
+    return bytes(
+        image.webpsave_buffer(
+            Q=quality, effort=effort, smart_subsample=smart, alpha_q=alpha, keep=keep
+        )
+    )
 
 
 def _jpeg(image: pyvips.Image, quality: int | None, settings: Settings, keep: str) -> bytes:
+    trellis = _effort(Format.JPEG, settings) > 0
+    fine = quality is not None and quality >= _FINE_QUALITY
     return bytes(
         image.jpegsave_buffer(
             Q=quality,
             optimize_coding=True,
             interlace=settings.progressive,
+            trellis_quant=trellis,
+            overshoot_deringing=trellis,
+            optimize_scans=trellis and settings.progressive,
+            quant_table=_FINE_TABLE if fine else _TABLE,
             subsample_mode=_SUBSAMPLED[settings.chroma],
             keep=keep,
         )
@@ -108,12 +165,10 @@ def _jpeg(image: pyvips.Image, quality: int | None, settings: Settings, keep: st
 
 
 def _png(image: pyvips.Image, quality: int | None, settings: Settings, keep: str) -> bytes:
-    told: dict[str, object] = {"compression": _effort(Format.PNG, settings), "keep": keep}
-    if settings.colours is not None:
-        bits = {2: 1, 4: 2, 16: 4, 256: 8}[settings.colours]
-        # 7: how hard libimagequant tries, of 10; beyond, it takes long and gains nothing to see.
-        told |= {"palette": True, "bitdepth": bits, "dither": settings.dither, "effort": 7}
-    return bytes(image.pngsave_buffer(**told))
+    effort = _effort(Format.PNG, settings)
+    if isinstance(settings.colours, int):
+        return png.with_palette(image, settings.colours, settings.dither, effort, keep)
+    return png.lossless(image, effort, keep)
 
 
 _ENCODERS: dict[Format, Callable[[pyvips.Image, int | None, Settings, str], bytes]] = {

@@ -14,16 +14,20 @@ def ladder(
     *,
     ratio: float | None = None,
     stretched: bool = False,
+    apart: float = 0.0,
 ) -> list[Size]:
     """The sizes to make, in px, smallest first; ratio kept, heights at least 1 px.
 
     Nothing is enlarged: widths at or beyond the natural width become one file at the natural
-    width. A scalable part is drawn at every width asked for. With ``ratio`` each width is that of a
-    box of this ratio which the picture is fitted into, or ``stretched`` to.
+    width, and so does one that is less than ``apart`` (a share of the natural width, 0..1) below.
+    A scalable part is drawn at every width asked for. With ``ratio`` each width is that of a box of
+    this ratio which the picture is fitted into, or ``stretched`` to.
     """
     sizes = [_fitted(natural, width, ratio, stretched) for width in sorted(set(widths))]
     if not scalable:
         sizes = [_no_larger(size, natural) for size in sizes]
+        nearest = (1 - apart) * natural.width
+        sizes = [natural if apart and size.width > nearest else size for size in sizes]
     return list(dict.fromkeys(sizes))
 
 

@@ -47,50 +47,48 @@ class PictureNature:
 
 def nature_of(image: pyvips.Image) -> PictureNature:
     """Judge an 8-bit sRGB picture by its colours and edges; invisible pixels do not count."""
-    found = [_facts(piece) for piece in _pieces(image)]
-    colours: dict[int, int] = {}
-    for counted, _ in found:
-        for colour, pixels in counted.items():
-            colours[colour] = colours.get(colour, 0) + pixels
-    total = sum(colours.values())
+    pixels = _looked_at(image)
+    visible = pixels[..., 3] > 0
+    numbers = pixels[..., :3].astype(np.uint32) @ np.array([65536, 256, 1], np.uint32)
+    counts = np.unique(numbers[visible], return_counts=True)[1]
+    colours, total = len(counts), int(counts.sum())
     if not total:
         return PictureNature(Nature.FLAT, 0)
-    heaviest = sorted(colours.values(), reverse=True)
+    heaviest = np.sort(counts)[::-1]
     if sum(heaviest[:FEW]) < MOSTLY * total:
-        return PictureNature(Nature.PHOTOGRAPH, len(colours))
-    strokes = float(np.mean([edges for _, edges in found]))
+        return PictureNature(Nature.PHOTOGRAPH, colours)
+    strokes = _strong_edges(pixels, visible)
     is_text = (
         heaviest[0] >= GROUND * total
         and sum(heaviest[:2]) >= INK * total * 0.8
         and STROKES[0] <= strokes <= STROKES[1]
     )
-    return PictureNature(Nature.TEXT if is_text else Nature.FLAT, len(colours))
+    return PictureNature(Nature.TEXT if is_text else Nature.FLAT, colours)
 
 
-def _pieces(image: pyvips.Image) -> list[NDArray[np.uint8]]:
-    """All of a small picture, or squares from all over a large one, as rows of RGBA."""
+def _looked_at(image: pyvips.Image) -> NDArray[np.uint8]:
+    """All of a small picture, or squares from all over a large one below each other, as rows of
+    RGBA."""
     whole = with_alpha(image)
     if whole.width * whole.height <= (SAMPLED * PIECES) ** 2:
-        return [whole.numpy()]
+        return whole.numpy()
     across, down = min(SAMPLED, whole.width), min(SAMPLED, whole.height)
-    places = [
-        (
+    pieces = [
+        whole.crop(
             (whole.width - across) * column // (PIECES - 1),
             (whole.height - down) * row // (PIECES - 1),
+            across,
+            down,
         )
         for row in range(PIECES)
         for column in range(PIECES)
     ]
-    return [whole.crop(x, y, across, down).numpy() for x, y in places]
+    # Joined, they cost one pipeline of libvips and one sort instead of sixteen.
+    return pyvips.Image.arrayjoin(pieces, across=1).numpy()
 
 
-def _facts(pixels: NDArray[np.uint8]) -> tuple[dict[int, int], float]:
-    """How many visible pixels have each colour, and the share of strong edges along the rows."""
-    numbers = pixels[..., :3].astype(np.uint32) @ np.array([65536, 256, 1], np.uint32)
-    visible = pixels[..., 3] > 0
-    values, counts = np.unique(numbers[visible], return_counts=True)
+def _strong_edges(pixels: NDArray[np.uint8], visible: NDArray[np.bool_]) -> float:
+    """The share (0..1) of strong steps of lightness along the rows."""
     light = pixels[..., :3].astype(np.float32) @ np.array([0.299, 0.587, 0.114], np.float32)
-    light = np.where(visible, light, 255)
-    steps = np.abs(np.diff(light, axis=1))
-    edges = float((steps > STRONG).mean()) if steps.size else 0.0
-    return dict(zip(values.tolist(), counts.tolist(), strict=True)), edges
+    steps = np.abs(np.diff(np.where(visible, light, 255), axis=1))
+    return float((steps > STRONG).mean()) if steps.size else 0.0

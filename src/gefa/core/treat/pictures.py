@@ -7,13 +7,14 @@ from functools import cached_property
 import pyvips
 
 from gefa.core.geometry import Rect, Size
-from gefa.core.pixels import drop_opaque_alpha, on_matte, resize
+from gefa.core.pixels import AlphaKind, alpha_kind, drop_opaque_alpha, on_matte, resize
 from gefa.core.read.document import Document, Part
 from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.invisible import with_quiet_colours
 from gefa.core.treat.mark import marked
-from gefa.core.treat.recipe import AlphaPolicy, Mark, Recipe
+from gefa.core.treat.recipe import AlphaPolicy, Mark, Recipe, TextPolicy
+from gefa.core.treat.svg_file import svg_file
 from gefa.core.treat.tone import ToneCurve, curve_for, lifted
 
 TONES_SEEN = 512
@@ -67,6 +68,21 @@ class Pictures:
         if self._mark is not None:
             image = marked(image, *self._mark)
         return with_quiet_colours(image.copy_memory())
+
+    def as_svg(self, size: Size, recipe: Recipe) -> bytes:
+        """The part as an SVG file of ``size`` px, compared with its pixels. NotDrawable, with the
+        reason, where there can be none."""
+        picture = self.at(size)
+        laid = recipe.alpha is AlphaPolicy.MATTE and alpha_kind(picture) is not AlphaKind.NONE
+        return svg_file(
+            self._document,
+            self._part,
+            self._region,
+            fit_alpha(picture, Format.SVG, recipe),
+            whole=self._whole,
+            keep_text=recipe.text is TextPolicy.KEEP,
+            matte=recipe.matte if laid else "",
+        )
 
     def moving(self, size: Size) -> pyvips.Image:
         """All frames at ``size`` px, toned as the still; without the mark."""

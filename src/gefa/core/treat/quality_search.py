@@ -40,7 +40,8 @@ class Attempt:
 class EncodeResult:
     """The file that was looked for. ``curve`` is how its value grows with quality, as a start
     for its neighbour; ``limit`` names in words what kept it from its target, and ``short``
-    tells that it looks worse than was asked for."""
+    tells that it looks worse than was asked for. ``untouched`` is a picture's own file. ``gain``
+    is how much more its warped score is than a draft's."""
 
     quality: int | None
     data: bytes
@@ -50,6 +51,8 @@ class EncodeResult:
     limit: str = ""
     short: bool = False
     fits: bool = True
+    untouched: bool = False
+    gain: float | None = None
 
 
 def for_look(
@@ -68,6 +71,7 @@ def for_look(
         typical_of(format).lowest,
         lambda quality: _scored(quality, encode, score),
         most,
+        typical_of(format).same_as,
     )
     reaching = [tried for tried in tries if tried.score >= target]
     best = min(reaching, key=_quality) if reaching else max(tries, key=_value)
@@ -90,7 +94,13 @@ def for_budget(
     window = (math.log(max_bytes * FILLED), math.log(max_bytes))
     typical = typical_of(format)
     curve = typical.weights.moved(math.log(max(1.0, pixels * typical.bits / 8)))
-    tries = _search(curve, window, typical.lowest, lambda quality: _weighed(quality, encode))
+    tries = _search(
+        curve,
+        window,
+        typical.lowest,
+        lambda quality: _weighed(quality, encode),
+        same_as=typical.same_as,
+    )
     fitting = [tried for tried in tries if len(tried.data) <= max_bytes]
     best = max(fitting, key=_quality) if fitting else min(tries, key=_quality)
     limit = ""
@@ -140,20 +150,22 @@ def _search(
     lowest: int,
     attempt: Callable[[int], Attempt],
     most: int = MOST_ENCODES,
+    same_as: Callable[[int], int] = lambda quality: quality,
 ) -> list[Attempt]:
-    """Tries until one is in the window, or no quality is left between those beside it."""
+    """Tries until one is in the window, or no quality is left between those beside it. Of numbers
+    that give the same file, ``same_as`` names the one that is tried."""
     aim = sum(window) / 2
     tries: list[Attempt] = []
     below = above = None
     first, last = lowest, HIGHEST
     guess = curve.quality(aim)
     while first <= last and len(tries) < most:
-        tried = attempt(min(last, max(first, round(guess))))
+        tried = attempt(max(lowest, same_as(min(last, max(first, round(guess))))))
         tries.append(tried)
         if window[0] <= tried.value <= window[1]:
             break
         if tried.value < window[0]:
-            below, first = tried, tried.quality + 1
+            below, first = tried, _next_above(tried.quality, same_as)
         else:
             above, last = tried, tried.quality - 1
         if below is not None and above is not None:
@@ -161,6 +173,14 @@ def _search(
         else:
             guess = _beyond(curve, aim, tries, first, last)
     return tries
+
+
+def _next_above(quality: int, same_as: Callable[[int], int]) -> int:
+    """The next quality number that gives another file."""
+    higher = quality + 1
+    while higher <= HIGHEST and same_as(higher) == same_as(quality):
+        higher += 1
+    return higher
 
 
 def _between(

@@ -10,7 +10,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
-from gefa.core.treat.formats import FORMATS, ORDER, Format
+from gefa.core.treat.formats import FORMATS, ORDER, Effort, Format
 from gefa.core.units import weight
 
 NAME_FIELDS = frozenset(
@@ -90,6 +90,14 @@ class Keep(StrEnum):
     COPYRIGHT = "copyright"
 
 
+class TextPolicy(StrEnum):
+    """What becomes of text in SVG files: the part is made of ``pixels``, or the text is kept for
+    typefaces that every visitor has."""
+
+    PIXELS = "pixels"
+    KEEP = "keep"
+
+
 class Corner(StrEnum):
     """Where a mark is laid."""
 
@@ -135,6 +143,17 @@ class Steps(BaseModel):
         return (*range(self.narrowest, self.widest - spacing // 2, spacing), self.widest)
 
 
+class Apart(BaseModel):
+    """How far the files of a ladder are apart at the least: a ``width`` that is less than this
+    share below the natural one becomes the natural one, and a file that is not lighter than the
+    next larger one by this share of its ``weight`` is not kept. 0 lets all be."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    width: float = Field(default=0.15, ge=0, le=0.5)
+    weight: float = Field(default=0.1, ge=0, le=0.5)
+
+
 class Aim(BaseModel):
     """A quality that is searched for: a ``look`` (SSIMULACRA2, 100 is identical) that must be
     reached, or ``max_bytes`` that a variant may weigh."""
@@ -168,15 +187,18 @@ OwnWidths = Annotated[tuple[Width, ...], Field(min_length=1, max_length=MAX_WIDT
 @dataclass(frozen=True)
 class Settings:
     """What an encoder is told besides its quality. ``effort`` None is the usual one; ``colours``
-    makes a PNG with a palette of at the most so many; ``dither`` is 0..1; ``copyright`` is written
-    into the file."""
+    makes a PNG with a palette of at most so many, ``"auto"`` of the fewest that reach a look;
+    ``dither`` is 0..1; ``copyright`` is written into the file. ``near`` (0..100) is how near a file
+    without a quality stays to its picture, for WebP; 100 loses nothing. ``text`` is for SVG."""
 
     effort: int | None = None
     progressive: bool = True
     chroma: Chroma = Chroma.AUTO
-    colours: int | None = None
+    colours: int | Literal["auto"] | None = None
     dither: float = 1.0
     copyright: str = ""
+    near: int = 100
+    text: TextPolicy = TextPolicy.PIXELS
 
     @property
     def told(self) -> dict[str, object]:
@@ -191,10 +213,17 @@ class Recipe(BaseModel):
 
     Formats may be ``"auto"``: chosen for each cut by what it is and what its candidates weigh at
     the look. Sizes are ``widths`` in px, ``densities`` (pixels for each CSS px) of a ``shown``
-    width in CSS px, or ``steps`` of equal weight. ``tone`` lifts flat tones a little. ``ratio`` is
-    width ÷ height; ``focal`` and ``zoom`` say what a ``cover`` keeps. Quality is one Aim for all
-    formats, or a number or Aim for each. A format that an older one beats is left out unless
-    ``every_format``. Formats that cannot hold alpha get the matte whatever the policy says.
+    width in CSS px, or ``steps`` of equal weight; ``widths`` that help nobody are left out by
+    ``apart``. ``tone`` lifts flat tones a little. ``ratio`` is width ÷ height; ``focal`` and
+    ``zoom`` say what a ``cover`` keeps. Quality is one Aim for all formats, or a number or Aim for
+    each. A format that an older one beats is left out unless ``every_format``. ``untouched`` says
+    whether a picture's own file is taken where that is as light as what would be made of it; None:
+    where formats are ``"auto"``. PNG has as many ``colours`` as the picture, at most so many, or
+    with ``"auto"`` the fewest that reach the look. SVG is made of parts that are drawn: one file
+    for all widths, instead of all others; ``text`` says whether it may hold text, ``sprite``
+    whether those of a run go into one more file. ``effort`` is a word, or a number for some
+    formats as their encoders count. Formats that cannot hold alpha get the matte whatever the
+    policy says.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -204,18 +233,22 @@ class Recipe(BaseModel):
     densities: tuple[Density, ...] = Field(default=(), max_length=8)
     shown: Width | None = None
     steps: Steps | None = None
+    apart: Apart = Apart()
     fit: Fit = Fit.CONTAIN
     ratio: Ratio | None = None
     focal: tuple[Share, Share] | None = None
     zoom: float = Field(default=1.0, ge=1, le=20)
     enlarge: bool = False
     every_format: bool = False
+    untouched: bool | None = None
     quality: Aim | dict[Format, Quality | Aim] = Field(default_factory=dict)
-    effort: dict[Format, int] = Field(default_factory=dict)
+    effort: Effort | dict[Format, int] = Effort.USUAL
     progressive: bool = True
     chroma: Chroma = Chroma.AUTO
-    colours: Literal[2, 4, 16, 256] | None = None
+    colours: Literal["auto"] | Annotated[int, Field(ge=2, le=256)] | None = None
     dither: Share = 1.0
+    text: TextPolicy = TextPolicy.PIXELS
+    sprite: bool = False
     metadata: Keep = Keep.NONE
     tone: bool = False
     mark: Mark | None = None
@@ -253,14 +286,14 @@ class Recipe(BaseModel):
 
     @field_validator("effort")
     @classmethod
-    def _possible_effort(cls, effort: dict[Format, int]) -> dict[Format, int]:
+    def _possible_effort(cls, effort: Effort | dict[Format, int]) -> Effort | dict[Format, int]:
+        if isinstance(effort, Effort):
+            return effort
         for format, value in effort.items():
             most = FORMATS[format].most_effort
-            if not most:
-                raise ValueError(f"{FORMATS[format].label} has no effort")
             if not 0 <= value <= most:
                 raise ValueError(f"the effort of {FORMATS[format].label} is 0 to {most}")
-        return effort
+        return effort or Effort.USUAL
 
     @model_validator(mode="after")
     def _one_ladder(self) -> Recipe:
@@ -282,6 +315,12 @@ class Recipe(BaseModel):
         return self
 
     @model_validator(mode="after")
+    def _sprite_has_drawings(self) -> Recipe:
+        if self.sprite and Format.SVG not in self.candidates:
+            raise ValueError('a sprite is made of SVG files: give formats with "svg", or "auto"')
+        return self
+
+    @model_validator(mode="after")
     def _distinct_names(self) -> Recipe:
         sized = any(f"{{{field}}}" in self.name for field in ("width", "height", "hash"))
         if self.densities and "{density}" in self.name:
@@ -293,6 +332,11 @@ class Recipe(BaseModel):
         return self
 
     @property
+    def takes_untouched(self) -> bool:
+        """Whether a picture's own file may be one of the files."""
+        return self.auto if self.untouched is None else self.untouched
+
+    @property
     def auto(self) -> bool:
         return self.formats == "auto"
 
@@ -300,6 +344,18 @@ class Recipe(BaseModel):
     def candidates(self) -> tuple[Format, ...]:
         """The formats that are made, or may be where they are chosen for each cut."""
         return ORDER if self.formats == "auto" else self.formats
+
+    @property
+    def usual_formats(self) -> tuple[Format, ...]:
+        """What stands for automatic formats where a quality is wanted that is no look: those cannot
+        be compared by what they weigh."""
+        fallback = Format.JPEG if self.alpha is AlphaPolicy.MATTE else Format.PNG
+        return (Format.AVIF, Format.WEBP, fallback)
+
+    @property
+    def rasters(self) -> tuple[Format, ...]:
+        """The candidates that are made of pixels."""
+        return tuple(format for format in self.candidates if not FORMATS[format].drawn)
 
     @property
     def all_widths(self) -> tuple[int, ...]:
@@ -320,23 +376,37 @@ class Recipe(BaseModel):
         """1..100 as the encoder counts it, or what to search for; None where the format has no
         such number."""
         if not FORMATS[format].lossy:
-            return None
+            return self._look if self.colours == "auto" and format is Format.PNG else None
         if isinstance(self.quality, Aim):
             return self.quality
         if self.auto and format not in self.quality:
             return Aim(look=AUTO_LOOK)
         return self.quality.get(format, FORMATS[format].quality or 0)
 
+    @property
+    def _look(self) -> Aim:
+        """What PNG has to look like where its colours are chosen."""
+        own = self.quality if isinstance(self.quality, Aim) else None
+        return own if own is not None and own.look is not None else Aim(look=AUTO_LOOK)
+
+    def effort_for(self, format: Format) -> int:
+        """How hard its encoder tries, as the encoder counts it."""
+        row = FORMATS[format]
+        if isinstance(self.effort, Effort):
+            return row.effort(self.effort)
+        return self.effort.get(format, row.effort())
+
     def settings_for(self, format: Format) -> Settings:
         """What its encoder is told: only what it uses, so that nothing else changes its keys."""
         row = FORMATS[format]
-        effort = self.effort.get(format)
+        effort = self.effort_for(format)
         told: dict[str, Any] = {
-            "effort": None if effort == row.effort else effort,
+            "effort": None if effort == row.effort() else effort,
             "progressive": self.progressive,
             "chroma": self.chroma,
             "colours": self.colours,
             "dither": self.dither if self.colours else 1.0,
+            "text": self.text,
         }
         return Settings(**{name: value for name, value in told.items() if name in row.settings})
 
@@ -347,14 +417,12 @@ BUILT_IN: dict[str, Recipe] = {
         widths=(480, 960, 1440, 1920),
         alpha=AlphaPolicy.MATTE,
     ),
-    "figure": Recipe(formats=(Format.AVIF, Format.WEBP, Format.PNG), widths=(320, 640, 960)),
-    "icon": Recipe(
-        formats=(Format.WEBP, Format.PNG),
-        widths=(48, 96, 192),
-        quality={Format.WEBP: 90},
-    ),
+    "figure": Recipe(formats="auto", widths=(320, 640, 960), quality=Aim(look=80)),
+    "icon": Recipe(formats="auto", widths=(48, 96, 192), quality=Aim(look=85)),
 }
-"""Wide opaque pictures, cut-out pieces, and small flat art: enough to need no plan."""
+"""Wide opaque pictures, cut-out pieces, and small flat art: enough to need no plan. Pieces and flat
+art find their formats and qualities for each cut; for large photographs that takes more than twice
+as long as fixed numbers."""
 
 BUILT_IN_WORDS = {
     "backdrop": "wide opaque pictures and photographs",

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from fractions import Fraction
 
-from gefa.core.treat.formats import FORMATS
-from gefa.core.treat.recipe import Aim, AlphaPolicy, Fit, Recipe
+from gefa.core.treat.formats import FORMATS, Effort
+from gefa.core.treat.recipe import Aim, AlphaPolicy, Fit, Recipe, TextPolicy
 from gefa.core.units import listed, weight
 
 
@@ -67,6 +67,14 @@ def _shape(recipe: Recipe) -> list[str]:
     if recipe.ratio is not None:
         verb = {Fit.COVER: "cropped to", Fit.FILL: "stretched to", Fit.CONTAIN: "fitted into"}
         told.append(f"{verb[recipe.fit]} {ratio_words(recipe.ratio)}")
+    if recipe.untouched is not None:
+        told.append("own files taken" if recipe.untouched else "own files never taken")
+    if isinstance(recipe.effort, Effort) and recipe.effort is not Effort.USUAL:
+        told.append("made quickly" if recipe.effort is Effort.QUICK else "made thoroughly")
+    if recipe.text is TextPolicy.KEEP:
+        told.append("drawings keep their text")
+    if recipe.sprite:
+        told.append("SVG files also in one sprite.svg")
     if recipe.enlarge:
         told.append("enlarged if need be")
     return told

@@ -18,6 +18,8 @@ def shown(data: bytes, format: Format) -> pyvips.Image:
     AVIF is decoded by libavif, as in browsers. libheif, which libvips has, makes colour of half
     resolution coarser: files looked up to two points better there than they are.
     """
+    if format is Format.SVG:
+        return pyvips.Image.svgload_buffer(data)
     if format is not Format.AVIF:
         return to_srgb(pyvips.Image.new_from_buffer(data, ""))
     with AvifImagePlugin.AvifImageFile(BytesIO(data)) as opened:

@@ -10,6 +10,9 @@ In reading order:
 - ``normalise``: Changes to a drawing before it is drawn, so that librsvg draws it as browsers do
 - ``costs``: Refuses drawings that would cost too much to draw, before anything is drawn
 - ``isolate``: One part of a drawing alone
+- ``cascade``: Style sheets worked out
+- ``allowed``: What an SVG file may hold that stands alone
+- ``standalone``: One part of a drawing as an SVG file that stands alone
 - ``reach``: How far outside a rectangle something may lie and still change what is drawn in it
 - ``frame``: Any region of a drawing at any scale, through librsvg
 - ``undrawn``: What of a drawing is not drawn as a browser draws it

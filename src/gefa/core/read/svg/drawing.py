@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator, Sequence
+from functools import cached_property
 from math import ceil
 from pathlib import Path
 from xml.etree.ElementTree import Element
 
 import pyvips
 
-from gefa.core.errors import PartMissing, SourceError
-from gefa.core.geometry import NOWHERE, Rect, union_all
+from gefa.core.errors import NotDrawable, PartMissing, SourceError
+from gefa.core.geometry import NOWHERE, Rect, Size, union_all
 from gefa.core.pixels import box_of, inside, visible_box, with_alpha
 from gefa.core.read import xml
 from gefa.core.read.document import (
@@ -29,6 +30,7 @@ from gefa.core.read.limits import MAX_PARTS, check_size
 from gefa.core.read.part_names import PathBook, split_tags, tag_name
 from gefa.core.read.strays import area, find_strays
 from gefa.core.read.svg import fonts
+from gefa.core.read.svg.cascade import put_in_styles
 from gefa.core.read.svg.costs import check_costs
 from gefa.core.read.svg.css_boxes import css_of
 from gefa.core.read.svg.css_values import rewrite
@@ -48,6 +50,7 @@ from gefa.core.read.svg.frame import DPI, Painter
 from gefa.core.read.svg.isolate import Isolator, Line
 from gefa.core.read.svg.normalise import normalise
 from gefa.core.read.svg.reach import Reaches
+from gefa.core.read.svg.standalone import copy_of, standalone
 from gefa.core.read.svg.undrawn import undrawn
 from gefa.core.threads import on_all_cores
 
@@ -293,6 +296,44 @@ class Svg(Document):
         digest = hashlib.sha256(self._painter.text_of(root))
         digest.update(f"{region}".encode())
         return digest.hexdigest()
+
+    # -- as a file that stands alone -----------------------------------------------------
+
+    @cached_property
+    def _styled(self) -> tuple[Isolator, dict[Element, Element], str]:
+        """What takes parts out of a copy of the drawing with its style sheets worked out, elements
+        of the copy by those of the drawing, and why that could not be done."""
+        copy, twins = copy_of(self._svg)
+        problem = put_in_styles(copy, [twins[sheet] for sheet in self._styles])
+        by_id = {e.get("id", ""): e for e in copy.iter() if e.get("id")}
+        return Isolator(copy, by_id, ()), twins, problem
+
+    def as_svg(
+        self,
+        part: Part,
+        region: Rect,
+        size: Size,
+        *,
+        whole: bool = True,
+        keep_text: bool = False,
+        matte: str = "",
+    ) -> bytes:
+        isolator, twins, problem = self._styled
+        if problem:
+            raise NotDrawable(problem)
+        without = () if whole else self._stray_lines(part)
+        root = isolator.alone(
+            tuple(twins[element] for element in self._lines[part.path]),
+            part.visible,
+            frozenset(twins[line[-1]] for line in without),
+        )
+        inner = self._painter.inner(root)
+        return standalone(inner, region, size, keep_text=keep_text, matte=matte)
+
+    def render_svg(self, data: bytes, part: Part, region: Rect, width: int) -> pyvips.Image:
+        content = list(xml.parse(data, self._file, "the SVG file"))
+        reach = self._reaches.of(self._lines[part.path])
+        return with_alpha(self._painter.draw_all(content, region, width / region.width, reach))
 
     def css(self, part: Part) -> str:
         if self._styles or part.path == CANVAS_PATH:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from math import ceil
 from xml.etree import ElementTree
 from xml.etree.ElementTree import Element
@@ -39,10 +40,16 @@ class Painter:
 
     def text_of(self, root: Element) -> bytes:
         """All that decides how ``root`` looks, for fingerprints."""
-        return ElementTree.tostring(self._inner(root))
+        return ElementTree.tostring(self.inner(root))
 
     def draw(self, root: Element, region: Rect, scale: float, reach: float) -> pyvips.Image:
-        """``region`` (canvas px) of the drawing under ``root`` at ``scale`` times its size.
+        """``region`` (canvas px) of the drawing under ``root`` at ``scale`` times its size."""
+        return self.draw_all([self.inner(root)], region, scale, reach)
+
+    def draw_all(
+        self, content: Sequence[Element], region: Rect, scale: float, reach: float
+    ) -> pyvips.Image:
+        """``region`` of elements that are in the px of the canvas, at ``scale`` times its size.
 
         ``reach`` (canvas px) is how far outside the region something may lie that shows in it: the
         frame is so much larger, and cropped. SourceError where that cannot be drawn.
@@ -67,7 +74,7 @@ class Painter:
                 "font-size": FONT_SIZE,
             },
         )
-        frame.append(self._inner(root))
+        frame.extend(content)
         image = self._rendered(ElementTree.tostring(frame))
         return image.crop(margin, margin, width, height).copy_memory() if margin else image
 
@@ -95,7 +102,7 @@ class Painter:
                 advice="Simplify the drawing (filters, nesting) and bring it in again.",
             ) from error
 
-    def _inner(self, root: Element) -> Element:
+    def inner(self, root: Element) -> Element:
         """The drawing as an element of the frame, its canvas at 0, 0."""
         inner = shell(root)
         inner.attrib.update(

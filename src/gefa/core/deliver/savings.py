@@ -1,0 +1,53 @@
+"""What a run saved, by what: for visitors with large screens, against the baselines of the cuts."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from gefa.core.deliver.manifest import File, Manifest
+from gefa.core.deliver.negotiate import sent_to_large_screens
+from gefa.core.treat.formats import FORMATS
+
+
+@dataclass(frozen=True)
+class Saving:
+    """So many ``bytes`` were saved by something, at so many ``cuts``."""
+
+    by: str
+    bytes: int
+    cuts: int
+
+
+def savings(manifest: Manifest) -> list[Saving]:
+    """The most first. A picture is reduced and encoded in a format that every browser shows; what
+    that saves is one thing, what a newer format saves beside it another. Their sum is what the
+    totals call saved."""
+    files = manifest.files_by_cut()
+    sums: dict[str, list[int]] = {}
+    for cut in manifest.cuts:
+        if cut.baseline_bytes:
+            for by, bytes in _of_cut(cut.baseline_bytes, files.get(cut.name, [])):
+                sums.setdefault(by, []).append(bytes)
+    found = [Saving(by, sum(saved), len(saved)) for by, saved in sums.items()]
+    found.sort(key=lambda saving: -saving.bytes)
+    drawn_by_css = sum(cut.css is not None for cut in manifest.cuts)
+    return found + [Saving("CSS instead of files", 0, drawn_by_css)] * bool(drawn_by_css)
+
+
+def _of_cut(baseline: int, files: list[File]) -> list[tuple[str, int]]:
+    sent = sent_to_large_screens(files)
+    if sent is None:
+        return []
+    if FORMATS[sent.format].drawn:
+        return [("drawings as SVG", baseline - sent.sent)]
+    if sent.untouched:
+        return [("own files without metadata", baseline - sent.bytes)]
+    plain = sent_to_large_screens(
+        f for f in files if f.width == sent.width and not FORMATS[f.format].modern
+    )
+    if plain is None or plain.bytes <= sent.bytes:
+        return [("size and quality", baseline - sent.bytes)]
+    return [
+        ("size and quality", baseline - plain.bytes),
+        ("AVIF and WebP", plain.bytes - sent.bytes),
+    ]
