@@ -83,8 +83,12 @@ class DeskRow:
         """Whether something is being done for it just now, so that it will soon be other."""
         drawing = not self.drawn and self.standing is not Standing.FAILED
         busy = self.standing in (Standing.READING, Standing.RUNNING)
-        estimating = self.files > 0 and self.out == 0
-        return busy or self.outlook_due or drawing or estimating
+        return busy or self.outlook_due or drawing or self.estimating
+
+    @property
+    def estimating(self) -> bool:
+        """Whether what its files weigh is not even expected yet."""
+        return self.files > 0 and self.out == 0
 
     @property
     def saved(self) -> float | None:
@@ -105,6 +109,7 @@ class DeskSum:
     baseline: int
     known: int
     changed: int
+    estimating: int
 
     @property
     def saved(self) -> float | None:
@@ -123,6 +128,7 @@ def summed(rows: Iterable[DeskRow]) -> DeskSum:
         baseline=sum(row.baseline for row in listed),
         known=sum(row.known for row in listed),
         changed=sum(row.standing in (Standing.NEW, Standing.CHANGED) for row in listed),
+        estimating=sum(row.estimating for row in listed),
     )
 
 

@@ -282,6 +282,8 @@ class Variant(SQLModel, table=True):
     quality: int | None = None
     score: float | None = None
     moves: bool = Field(default=False, sa_column_kwargs={"server_default": "0"})
+    untouched: bool = Field(default=False, sa_column_kwargs={"server_default": "0"})
+    gzip: int = Field(default=0, sa_column_kwargs={"server_default": "0"})
     reused: bool = False
     waiting: bool = Field(default=False, sa_column_kwargs={"server_default": "0"})
     retired: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
@@ -300,6 +302,8 @@ class MadeEntry(SQLModel, table=True):
     limit: str = ""
     short: bool = False
     fits: bool = True
+    untouched: bool = Field(default=False, sa_column_kwargs={"server_default": "0"})
+    gzip: int = Field(default=0, sa_column_kwargs={"server_default": "0"})
     used: datetime = Field(
         default_factory=now, sa_type=DateTime(timezone=True), index=True, nullable=False
     )

@@ -8,6 +8,7 @@ from sqlmodel import Session, col, select
 
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import File, Manifest
+from gefa.core.deliver.sprite import sprites_of
 from gefa.core.make.made import MadeVariant
 from gefa.core.make.report import JobReport
 from gefa.store import ledger
@@ -51,6 +52,7 @@ def manifest_of(session: Session, run: Run) -> Manifest:
             manifest.originals += TakeReport.model_validate(task.report).originals
     for report in with_looks(session, reports):
         _take_in(manifest, report)
+    manifest.sprites = sprites_of(manifest.cuts, manifest.files)
     return manifest
 
 
