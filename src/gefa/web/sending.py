@@ -13,6 +13,9 @@ from gefa.web.problems import Problem
 FOREVER = "private, max-age=31536000, immutable"
 """for addresses whose content never changes"""
 
+DRAWING_POLICY = "default-src 'none'; style-src 'unsafe-inline'; img-src data:"
+"""of SVG files: some properties have no attribute, and small pictures are inside"""
+
 
 def send_blob(
     blobs: BlobStore, sha256: str, media_type: str, cached: str = "", save_as: str = ""
@@ -28,6 +31,8 @@ def send_blob(
             {"Cache-Control": "no-store"},
         )
     headers = {"ETag": f'"{sha256}"'}
+    if media_type == FORMATS[Format.SVG].media_type:
+        headers["Content-Security-Policy"] = DRAWING_POLICY
     if cached:
         headers["Cache-Control"] = cached
     if save_as:

@@ -66,7 +66,8 @@ def show(request: Request, given: ServicesOf, imported: str = "") -> Response:
 
 class FileView(NamedTuple):
     """The plan file of the site's folder: what is on the disk, and what of it is other than on the
-    screens where ``both`` were changed. ``unwritten`` says why a run's files were not written."""
+    screens where ``both`` were changed. ``unwritten`` says why a run's files were not written,
+    ``commented`` where the text is that had comments which the file lost."""
 
     path: str
     text: str
@@ -75,6 +76,7 @@ class FileView(NamedTuple):
     differences: list[Difference]
     out: str
     unwritten: str
+    commented: str
 
 
 def _file_view(given: Services) -> FileView | None:
@@ -89,9 +91,11 @@ def _file_view(given: Services) -> FileView | None:
             differences = file.differences()
         except PlanError as error:
             problem = str(error)
+    commented = str(file.before_comments_went or "")
     return FileView(
-        str(file.path), text, state.both, problem, differences, str(out or ""), site.problem
-    )
+        str(file.path), text, state.both, problem, differences, str(out or ""), site.problem,
+        commented,
+    )  # fmt: skip
 
 
 @router.post("/file")

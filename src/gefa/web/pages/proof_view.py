@@ -17,6 +17,7 @@ from gefa.core.make.job import CutJob
 from gefa.core.make.made import MadeVariant
 from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import Plan
+from gefa.core.treat.curves import PERFECT
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import Aim, OwnQuality
 from gefa.core.treat.recipe_sentence import aim_words
@@ -75,6 +76,25 @@ class ProofView:
     def formats(self) -> list[Format]:
         at = {f.format for f in self.files if f.width == self.size.width}
         return [format for format in Format if format in at]
+
+    @property
+    def file(self) -> File | None:
+        """What the run made of this width and format."""
+        here = (f for f in self.files if f.width == self.size.width and f.format is self.format)
+        return next(here, None)
+
+    @property
+    def quality_words(self) -> str:
+        """The encoder's number, or what there is instead."""
+        if FORMATS[self.format].drawn:
+            return "a drawing"
+        if self.quality is not None:
+            return str(self.quality)
+        if self.file is not None and self.file.untouched:
+            return "its own file"
+        if self.file is not None and self.file.score != PERFECT:
+            return "fewer colours" if self.format is Format.PNG else "nearly no loss"
+        return "no loss"
 
     def link(self, width: int | None = None, format: Format | None = None, **more: Any) -> str:
         """The address of another file of this cut."""

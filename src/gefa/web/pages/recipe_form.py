@@ -11,8 +11,8 @@ from starlette.datastructures import FormData
 
 from gefa.core.errors import PlanError
 from gefa.core.plan.problems import problems_in_words
-from gefa.core.treat.formats import FORMATS, LOSSY, Format
-from gefa.core.treat.recipe import Aim, Corner, Fit, Recipe
+from gefa.core.treat.formats import FORMATS, LOSSY, RASTER, Effort, Format
+from gefa.core.treat.recipe import Aim, Corner, Fit, Recipe, TextPolicy
 from gefa.core.treat.recipe_sentence import aim_words, ratio_words
 from gefa.web.fields import Fields, whole_number
 
@@ -20,6 +20,7 @@ _LOOK = re.compile(r"(?:look|looks)\s*(\d+(?:\.\d+)?)", re.I)
 _BUDGET = re.compile(r"(?:at most|max|up to|≤|<=|<)?\s*(\d+(?:[.,]\d+)?)\s*(kB|MB|B)", re.I)
 _BYTES = {"b": 1, "kb": 1_000, "mb": 1_000_000}
 KB = 1_000
+BY_NUMBER = "numbers"
 
 
 def recipe_from(form: FormData) -> Recipe:
@@ -112,6 +113,9 @@ def _extras(words: Fields) -> dict[str, Any]:
     found: dict[str, Any] = {
         "tone": words.text("tone") == "lifted",
         "metadata": words.text("metadata"),
+        "untouched": _untouched(words),
+        "text": words.text("text") or TextPolicy.PIXELS,
+        "sprite": words.text("sprite") == "yes" and _has_drawings(words),
         "every_format": words.text("every_format") == "yes",
         "name": words.text("name"),
     }
@@ -127,20 +131,44 @@ def _extras(words: Fields) -> dict[str, Any]:
     return found
 
 
+def _has_drawings(words: Fields) -> bool:
+    return words.text("formats_by") == "auto" or Format.SVG in words.texts("format")
+
+
 def _encoders(words: Fields) -> dict[str, Any]:
-    efforts = {
-        format: words.whole(f"effort_{format.value}", "the effort")
-        for format in Format
-        if FORMATS[format].most_effort and words.text(f"effort_{format.value}")
-    }
-    colours = words.text("colours")
     return {
-        "effort": {f: value for f, value in efforts.items() if value != FORMATS[f].effort},
+        "effort": _effort(words),
         "progressive": words.text("progressive") != "no",
         "chroma": words.text("chroma"),
-        "colours": whole_number(colours),
+        "colours": _colours(words),
         "dither": words.number("dither", "the dithering", 100) / 100,
     }
+
+
+def _untouched(words: Fields) -> bool | None:
+    """None where it is what is usual with these formats."""
+    said, usual = words.text("untouched"), words.text("formats_by") == "auto"
+    return None if said in ("", "yes" if usual else "no") else said == "yes"
+
+
+def _effort(words: Fields) -> str | dict[Format, int]:
+    word = words.text("effort")
+    if word != BY_NUMBER:
+        return word or Effort.USUAL
+    # Right after this was chosen no format has a field yet: all begin with the usual numbers.
+    return {
+        format: words.whole(f"effort_{format.value}", "the effort")
+        if words.text(f"effort_{format.value}")
+        else FORMATS[format].effort()
+        for format in RASTER
+    }
+
+
+def _colours(words: Fields) -> int | str | None:
+    by = words.text("colours_by")
+    if by == "most":
+        return words.whole("colours", "how many colours") if words.text("colours") else 64
+    return "auto" if by == "auto" else None
 
 
 @dataclass(frozen=True)
@@ -202,13 +230,26 @@ class Sentence:
         return ", ".join(f"{density:g}x" for density in self.recipe.densities)
 
     @property
+    def effort_by(self) -> str:
+        effort = self.recipe.effort
+        return effort.value if isinstance(effort, Effort) else BY_NUMBER
+
+    @property
     def efforts(self) -> list[tuple[Format, int, int]]:
-        """Formats that can be told to try, how hard they are, and the most they can."""
+        """Formats, how hard each tries where that is said by numbers, and the most it can."""
+        if self.effort_by != BY_NUMBER:
+            return []
         return [
-            (format, self.recipe.effort.get(format, facts.effort), facts.most_effort)
-            for format in self.recipe.candidates
-            if (facts := FORMATS[format]).most_effort
+            (format, self.recipe.effort_for(format), FORMATS[format].most_effort)
+            for format in self.recipe.rasters
         ]
+
+    @property
+    def colours_by(self) -> str:
+        colours = self.recipe.colours
+        if colours is None:
+            return ""
+        return "auto" if colours == "auto" else "most"
 
     @property
     def corners(self) -> list[str]:

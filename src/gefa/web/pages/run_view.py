@@ -71,6 +71,11 @@ class SheetRow:
     remarks: list[str]
 
     @property
+    def drawn(self) -> bool:
+        """Whether one drawing stands for all widths."""
+        return any(cell.file.gzip for cell in self.cells if cell)
+
+    @property
     def bytes(self) -> int:
         """Of what is shown."""
         return sum(cell.file.bytes for cell in self.cells if cell)
@@ -244,7 +249,7 @@ def _sheet_row(cut: CutRecord, files: list[File], widths: list[int], asked: Shee
     largest = next((cell for cell in reversed(cells) if cell), None)
     saved = None
     if largest and cut.baseline_bytes:
-        saved = max(0.0, 1 - largest.file.bytes / cut.baseline_bytes)
+        saved = max(0.0, 1 - largest.file.sent / cut.baseline_bytes)
     smallest = min(files, key=lambda file: (file.width, file.bytes), default=None)
     return SheetRow(cut, cells, saved, smallest, [])
 

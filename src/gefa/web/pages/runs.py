@@ -12,8 +12,11 @@ from fastapi.responses import RedirectResponse, StreamingResponse
 from sqlmodel import Session, select
 
 from gefa.core.deliver.compare import counted, paired
-from gefa.core.deliver.manifest import MANIFEST, OriginalFile, Totals
+from gefa.core.deliver.manifest import MANIFEST, File, Manifest, OriginalFile, Totals
 from gefa.core.deliver.negotiate import sent_to_large_screens
+from gefa.core.deliver.savings import savings
+from gefa.core.deliver.sprite import sprite_files, use_line
+from gefa.core.treat.formats import FORMATS, Format
 from gefa.store.models import Run, Variant
 from gefa.store.removal import remove_run
 from gefa.store.roles import Permission
@@ -33,7 +36,7 @@ from gefa.web.pages.run_view import (
     sheet_of,
 )
 from gefa.web.problems import Problem
-from gefa.web.sending import send_blob, send_made
+from gefa.web.sending import DRAWING_POLICY, send_blob, send_made
 from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import fragment, page
 from gefa.web.visitors import guarded_router, needs
@@ -100,10 +103,19 @@ def _context(
         "run": run,
         "name": name,
         "source": sources[0][0] if len(sources) == 1 else None,
+        "out": given.site.out if given.site else None,
         "progress": progress_of(session, given.queue, run),
         "seconds": seconds_taken(run),
         "manifest": manifest,
         "totals": manifest.totals(),
+        "savings": savings(manifest),
+        "drawings": {f.cut: f.path for f in manifest.files if FORMATS[f.format].drawn},
+        "uses": {
+            cut.name: use_line(sprite, cut)
+            for sprite in manifest.sprites
+            for cut in manifest.cuts
+            if cut.name in sprite.symbols
+        },
         "sheet": sheet_of(manifest, plans, asked),
         "others": runs_beside(session, run),
     }
@@ -308,6 +320,10 @@ def file(run_id: str, path: str, given: ServicesOf) -> Response:
             select(Variant).where(Variant.run_id == run_id, Variant.path == path)
         ).first()
         original = _original(session, run_id, path) if found is None else None
+        sprite = _sprite(session, given, run_id, path) if found is None else None
+    if sprite is not None:
+        policy = {"Content-Security-Policy": DRAWING_POLICY}
+        return Response(sprite, media_type=FORMATS[Format.SVG].media_type, headers=policy)
     if original is not None:
         # Stored by somebody else's program: shown as a file to save, never as a page of ours.
         return send_blob(
@@ -316,6 +332,27 @@ def file(run_id: str, path: str, given: ServicesOf) -> Response:
     if found is None:
         raise HTTPException(404, f"This run has no file {path!r}; see its {MANIFEST}.")
     return send_made(given.store.blobs, found.sha256, found.format)
+
+
+def _sprite(session: Session, given: Services, run_id: str, path: str) -> bytes | None:
+    """The sprite at that path, put together from the run's drawings."""
+    run = session.get(Run, run_id)
+    manifest = manifest_of(session, run) if run else Manifest(sources=[])
+    wanted = [sprite for sprite in manifest.sprites if sprite.path == path]
+    if not wanted:
+        return None
+    manifest.sprites = wanted
+    return sprite_files(manifest, lambda file: _bytes_of(given, file))[path]
+
+
+def _bytes_of(given: Services, file: File) -> bytes:
+    """Of a file that was made; Problem where they are lost or damaged."""
+    blob = given.store.blobs.checked(file.sha256)
+    if blob is None:
+        raise Problem(
+            404, "Not here any more", f"{file.path}, a part of the sprite, is lost. Run it again."
+        )
+    return blob.read_bytes()
 
 
 def _original(session: Session, run_id: str, path: str) -> OriginalFile | None:

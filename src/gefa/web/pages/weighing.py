@@ -73,7 +73,7 @@ class Scales:
             if made is not None:
                 weighed.made += 1
                 weighed.bytes += made.bytes
-                known.append(_Known(variant.width, made.bytes))
+                known.append(_Known(variant.width, made.sent))
         sent = sent_to_large_screens(known)
         weighed.served = sent.bytes if sent else 0
         weighed.baseline = facts.baseline_bytes if facts else None

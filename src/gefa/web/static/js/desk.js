@@ -18,7 +18,7 @@ const weight = (bytes) => {
   return `${rounded(bytes / 1e6, bytes < 1e7 ? 2 : 1)} MB`;
 };
 
-const SUMMED = ["cuts", "files", "in", "out", "served", "baseline", "known", "changed"];
+const SUMMED = ["cuts", "files", "in", "out", "served", "baseline", "known", "estimating", "changed"];
 const sumOf = (elements) => {
   const sum = Object.fromEntries(SUMMED.map((name) => [name, 0]));
   for (const element of elements) for (const name of SUMMED) sum[name] += Number(element.dataset[name]);
@@ -35,8 +35,9 @@ const tell = () => {
   document.getElementById("sum-words").innerHTML =
     `<b>${counted(count, "source")}${which}</b> · ${counted(sum.cuts, "cut")} · ${counted(sum.files, "file")}`;
   const saved = sum.baseline ? ` · ${Math.round(100 * Math.max(0, 1 - sum.served / sum.baseline))} % saved` : "";
+  const rest = sum.estimating ? ` so far, ${counted(sum.estimating, "source")} to estimate` : saved;
   document.getElementById("sum-weights").innerHTML =
-    `${weight(sum.in)} in → ${sum.known < count ? "≈ " : ""}<b>${weight(sum.out)}</b> out${saved}`;
+    `${weight(sum.in)} in → ${sum.known < count ? "≈ " : ""}<b>${weight(sum.out)}</b> out${rest}`;
   const run = document.getElementById("run-button");
   if (!run) return;
   run.textContent =
@@ -173,14 +174,22 @@ document.addEventListener("htmx:configRequest", (event) => {
   if (event.detail.path.startsWith("/desk") && shown && event.detail.verb === "post")
     event.detail.parameters.shown = String(rows().length);
 });
-// What is not shown any more is not chosen either.
-document.addEventListener("htmx:afterSettle", (event) => {
+// What is not shown any more is not chosen either. Told in the moment of the swap: a foot that grew
+// smaller when the swap has settled would pull a button away from under the pointer.
+const keepShown = (event) => {
   if (event.detail.target?.id === "desk" || event.target.id === "desk") {
     const shown = new Set(rows().map((row) => row.dataset.id));
     for (const id of chosen) if (!shown.has(id)) chosen.delete(id);
   }
   show();
-});
+};
+document.addEventListener("htmx:afterSwap", keepShown);
+document.addEventListener("htmx:afterSettle", keepShown);
+
+// A row that is replaced between press and release would lose the click.
+let pressed = false;
+document.addEventListener("pointerdown", () => { pressed = true; });
+for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end, () => { pressed = false; });
 
 // Rows that are being read, drawn, run or worked out are asked for again until they are settled. A
 // timer does this, and not the rows: an answer that is lost, or that finds the desk replaced, must
@@ -200,7 +209,7 @@ const refresh = async () => {
       const answer = await fetch(`/desk/fresh?${asked}`, { signal: AbortSignal.timeout(20_000) });
       const text = await answer.text();
       // The desk may be another by now: a wall, or without these rows.
-      if (answer.ok && desk() === before) window.htmx.swap(document.body, text, { swapStyle: "none" });
+      if (answer.ok && desk() === before && !pressed) window.htmx.swap(document.body, text, { swapStyle: "none" });
     } catch {
       // The server may be starting again: the next round asks once more.
     }

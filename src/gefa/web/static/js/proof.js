@@ -133,8 +133,18 @@ const change = (values) => {
   draw();
 };
 
+// Browsers make bitmaps of drawings by way of an image only.
+const bitmapOf = async (response) => {
+  if (!response.headers.get("Content-Type")?.startsWith("image/svg"))
+    return createImageBitmap(await response.blob());
+  const image = new Image();
+  image.src = response.url;
+  await image.decode();
+  return createImageBitmap(image);
+};
+
 const load = async (name, response) => {
-  pictures[name] = await createImageBitmap(await response.blob());
+  pictures[name] = await bitmapOf(response);
   proofing.dataset.there = Object.keys(pictures).join(" ");
   draw();
 };
