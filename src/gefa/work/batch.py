@@ -13,6 +13,7 @@ from gefa.core.cut.revisions import Changes
 from gefa.core.deliver.layout import lay_out, pieces
 from gefa.core.deliver.manifest import MANIFEST, Manifest
 from gefa.core.deliver.names import safe
+from gefa.core.deliver.sprite import sprites_of
 from gefa.core.errors import GefaError
 from gefa.core.files import write_whole
 from gefa.core.make.folder_shelf import FolderShelf
@@ -33,6 +34,7 @@ from gefa.work.out_folder import (
     carry_over,
     make_ready,
     no_longer_made,
+    put_sprites,
     remove,
     tidy,
 )
@@ -268,6 +270,7 @@ class Exporter:
     def _finish(self, planned: Planned, batch: _Batch) -> None:
         """Write memory and manifest, then remove what these sources do not make any more."""
         manifest = batch.manifest
+        manifest.sprites = sprites_of(manifest.cuts, manifest.files)
         gone = no_longer_made(planned.before, planned.again, manifest)
         manifest.dropped += [
             Remark(cut=cut, reason=f"{path} is not made any more") for cut, path in gone
@@ -275,6 +278,7 @@ class Exporter:
         shelf = FolderShelf(self.out, force=self._force)
         shelf.remember(batch.made, batch.paths, batch.facts)
         shelf.sweep()
+        put_sprites(self.out, manifest)
         write_whole(self.out / MANIFEST, manifest.to_json().encode())
         for _, path in gone:
             remove(self.out, path)

@@ -186,6 +186,7 @@ def _left_over(found: Foreseen, before: Manifest, expected: set[str]) -> Iterato
 def _foreign(out: Path, expected: set[str], before: Manifest) -> Iterator[Finding]:
     known = expected | {file.path for file in before.files} | {MANIFEST}
     known |= {file.path for file in before.originals}
+    known |= {sprite.path for sprite in before.sprites}
     count = 0
     for file in sorted(out.rglob("*")):
         path = file.relative_to(out).as_posix()

@@ -8,8 +8,10 @@ from pathlib import Path
 
 from pydantic import ValidationError
 
+from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import MANIFEST, Manifest
-from gefa.core.errors import PlanError
+from gefa.core.deliver.sprite import drawing_of, sprite_file
+from gefa.core.errors import PlanError, SourceError
 from gefa.core.files import write_whole
 from gefa.core.read.scratch import Scratch, sweep
 from gefa.work.surveys import HIDDEN
@@ -55,6 +57,8 @@ def no_longer_made(
     ours = set(again) - unread
     files = [(f.cut, f.path) for f in before.files if f.source in ours and f.cut not in failing]
     files += [(file.name, file.path) for file in before.originals if file.source in ours]
+    present |= {sprite.path for sprite in manifest.sprites}
+    files += [("sprite", sprite.path) for sprite in before.sprites if not failing]
     return [(cut, path) for cut, path in files if path not in present]
 
 
@@ -69,6 +73,24 @@ def carry_over(before: Manifest | None, again: Collection[str], manifest: Manife
         for file in before.files
         if file.source not in again
     ]
+
+
+def put_sprites(out: Path, manifest: Manifest) -> None:
+    """Write the sprites that a manifest names. What cannot be read of their drawings is told as
+    failed, and that sprite stays as it was."""
+    for sprite in manifest.sprites:
+        try:
+            data = sprite_file(sprite, lambda cut: _drawing(out, manifest, cut))
+        except (OSError, SourceError) as error:
+            manifest.failed.append(Remark(cut=sprite.path, reason=str(error)))
+        else:
+            write_whole(out / sprite.path, data)
+
+
+def _drawing(out: Path, manifest: Manifest, cut: str) -> bytes:
+    file = drawing_of(manifest, cut)
+    assert file is not None
+    return (out / file.path).read_bytes()
 
 
 def remove(out: Path, path: str) -> None:

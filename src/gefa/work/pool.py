@@ -77,6 +77,7 @@ class Pool:
     ) -> None:
         # Read by libvips when the processes start: one thread each, together as many as cores.
         os.environ.setdefault("VIPS_CONCURRENCY", "1")
+        os.environ.setdefault("RAYON_NUM_THREADS", "1")  # of oxipng
         self.workers = workers
         self._seconds = seconds
         self._memory = memory

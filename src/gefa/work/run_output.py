@@ -11,6 +11,7 @@ from sqlmodel import Session
 
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import MANIFEST, Manifest
+from gefa.core.deliver.sprite import sprites_of
 from gefa.core.files import write_whole
 from gefa.core.make.folder_shelf import FRESH, FolderShelf
 from gefa.core.make.job import CutJob
@@ -32,6 +33,7 @@ from gefa.work.out_folder import (
     make_ready,
     no_longer_made,
     previous,
+    put_sprites,
     remove,
     sources_gone,
     tidy,
@@ -82,11 +84,13 @@ def write_run(store: Store, run_id: str, folder: Path, out: Path, plan: Plan) ->
         getattr(manifest, kind).extend(getattr(made.manifest, kind))
     shelf = FolderShelf(out)
     _put_files(store.blobs, shelf, out, made)
+    manifest.sprites = sprites_of(manifest.cuts, manifest.files)
     dropped = no_longer_made(before, again, manifest)
     manifest.dropped += [
         Remark(cut=cut, reason=f"{path} is not made any more") for cut, path in dropped
     ]
     shelf.remember(made.made, {key: path for path, key in made.keys.items()}, made.facts)
+    put_sprites(out, manifest)
     write_whole(out / MANIFEST, manifest.to_json().encode())
     for _, path in dropped:
         remove(out, path)
