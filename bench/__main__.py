@@ -19,7 +19,7 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
-from bench import cutting, delivery, idle, proofs, quality, site
+from bench import automatic, cutting, delivery, idle, lightness, proofs, quality, site
 from bench.batch import against_pillow, efficiency, photographs
 from bench.memory import peak_memory
 from gefa.work.pool import Pool
@@ -173,6 +173,39 @@ def quality_figures(shop: Workshop) -> list[Figure]:
     ]
 
 
+def lightness_figures(shop: Workshop) -> list[Figure]:
+    found = lightness.lightness(shop.photos[::4], shop.folder)
+    photographs = f"{found.photographs} photographs at {lightness.WIDTH} px, look 75"
+    drawn = f"{found.drawn} drawn pieces"
+    wanted = {
+        f"{LIGHT}, JPEG": (found.jpeg, 0.88, photographs),
+        f"{LIGHT}, WebP": (found.webp, 1.0, photographs),
+        f"{LIGHT}, PNG of photographs": (found.png_of_photographs, 0.88, photographs),
+        f"{LIGHT}, PNG of drawn pieces": (found.png, 0.88, drawn),
+        f"{LIGHT}, drawings as SVG": (found.drawings, 0.5, "parts of a drawing, against WebP"),
+        f"{LIGHT}, pieces as WebP": (found.pieces, 0.88, f"{drawn}, look 85"),
+    }
+    return [
+        Figure(name, share, f"at most {most}", share <= most, how)
+        for name, (share, most, how) in wanted.items()
+    ]
+
+
+def automatic_figures(shop: Workshop) -> list[Figure]:
+    found = automatic.automatic(shop.photos[::8])
+    return [
+        Figure(
+            AUTO,
+            found.times,
+            "at most 2.0",
+            found.times <= 2.0 and not found.missed,
+            f"{found.automatic_seconds:.1f} s ÷ {found.fixed_seconds:.1f} s CPU at look 75;"
+            f" {found.automatic_bytes / 1e6:.2f} MB against {found.fixed_bytes / 1e6:.2f} MB,"
+            f" {found.missed} of {found.files} files miss their look",
+        )
+    ]
+
+
 def change_figures(shop: Workshop) -> list[Figure]:
     again = cutting.after_a_small_change(shop.folder)
     return [
@@ -293,6 +326,8 @@ SLICING = f"peak memory, {cutting.HUGE:,} px squared into slices"
 SEARCH = f"look {quality.LOOK:g}, time against one fixed encode"
 BYTES = f"bytes of look {quality.LOOK:g} against fixed numbers"
 SCORE = "speed of the score against the package"
+LIGHT = "bytes against plain settings"
+AUTO = "automatic formats against fixed ones"
 RUN = f"share of CPU time that encodes, {site.PHOTOGRAPHS} photographs in one run"
 SERVER = "peak memory of the server, MB"
 DESK = f"{site.SOURCES:,} sources on the desk, ms"
@@ -311,6 +346,8 @@ MEASURES: dict[tuple[str, ...], Callable[[Workshop], list[Figure]]] = {
     (SAVING,): saving_figures,
     (SLICING,): slicing_figures,
     (SEARCH, BYTES, SCORE): quality_figures,
+    (LIGHT,): lightness_figures,
+    (AUTO,): automatic_figures,
     (PROOF,): proof_figures,
     (RUN, SERVER): run_figures,
     (DESK,): desk_figures,

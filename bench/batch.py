@@ -197,4 +197,4 @@ def pillow_loop(path: Path, target: Path, format: Format) -> None:
         if format is Format.JPEG:
             small.save(file, quality=quality, optimize=True, progressive=True)
         else:
-            small.save(file, quality=quality, method=FORMATS[format].effort)
+            small.save(file, quality=quality, method=FORMATS[format].effort())

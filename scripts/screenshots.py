@@ -7,18 +7,23 @@ import subprocess
 import sys
 import tempfile
 import time
+from contextlib import suppress
 from pathlib import Path
 
 import httpx
 from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import TimeoutError as PlaywrightTimeout
 
 from gefa.demo.pennants import draw_pennants
 from gefa.demo.shapes import MADDER, TIDE
 from gefa.serve import free_port
 
-SHOWN = """() => [...document.images].every((image) =>
-  image.complete || image.getBoundingClientRect().top > innerHeight
-    || image.getBoundingClientRect().left > innerWidth)"""
+SHOWN = """() => [...document.images].every((image) => {
+  const place = image.getBoundingClientRect();
+  return image.complete || place.top > innerHeight || place.left > innerWidth;
+})"""
+SETTLE_MS = 6_000
+"""for pictures: lazy ones in a strip that scrolls may never be loaded"""
 TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
 
 
@@ -110,7 +115,8 @@ def _slices(page: Page, url: str) -> None:
     page.goto(url)
     page.get_by_role("link", name="shoreline.jpg").click()
     page.locator("#drawn image").wait_for()
-    page.locator("#slices > summary").click()
+    if not page.locator("#slices[open]").count():
+        page.locator("#slices > summary").click()
     page.locator("tbody.slice").nth(3).wait_for()
     page.locator(".slice-area, tbody.slice .tick").first.focus()
     _shoot(page, "slices")
@@ -175,7 +181,8 @@ def _revision(page: Page, url: str) -> None:
 def _shoot(page: Page, name: str, *, settle: bool = True) -> None:
     if settle:
         page.wait_for_load_state("networkidle")
-        page.wait_for_function(SHOWN)
+        with suppress(PlaywrightTimeout):
+            page.wait_for_function(SHOWN, timeout=SETTLE_MS)
     page.screenshot(path=TARGET / f"{name}.png")
 
 
