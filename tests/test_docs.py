@@ -12,7 +12,8 @@ from pathlib import Path
 import pytest
 
 from gefa.core.plan.plan import parse_plan
-from gefa.core.treat.recipe import BUILT_IN
+from gefa.core.treat.formats import FORMATS
+from gefa.core.treat.recipe import BUILT_IN, Aim
 from gefa.store.store import Store
 from tests.conftest import Server
 from tests.make import photo
@@ -49,8 +50,7 @@ def desk(tmp_path_factory: pytest.TempPathFactory, poster: Path) -> Path:
     Store(folder / "gefa-data").close()
     (folder / "site").mkdir()
     photo(60, 40).jpegsave(str(folder / "site" / "pier.jpg"))
-    (plan,) = [text for _, text in blocks("toml")]
-    (folder / "gefa.toml").write_text(plan)
+    (folder / "gefa.toml").write_text(dict(blocks("toml"))["plan-file.md"])
     return folder
 
 
@@ -91,9 +91,10 @@ def test_there_are_commands_to_try() -> None:
     assert len(commands()) >= 8
 
 
-def test_the_plan_in_the_docs_is_one() -> None:
-    ((name, text),) = blocks("toml")
-    plan = parse_plan(text, name)
+def test_the_plans_in_the_docs_are_some() -> None:
+    plans = {name: parse_plan(text, name) for name, text in blocks("toml")}
+    assert plans["lighter-files.md"].recipes
+    plan = plans["plan-file.md"]
     assert plan.rules
     assert plan.cuts
     assert "banner" in plan.recipes
@@ -118,9 +119,11 @@ def test_the_readme_tells_the_built_in_recipes_as_they_are() -> None:
     for name, recipe in BUILT_IN.items():
         (row,) = re.findall(rf"^\| `{name}` \|.*$", readme, re.M)
         assert ", ".join(map(str, recipe.widths)) in row
-        assert [word.lower() for word in row.split("|")[3].strip().split(", ")] == [
-            format.value for format in recipe.candidates
-        ]
+        told = row.split("|")[3].strip()
+        if isinstance(recipe.quality, Aim):
+            assert told == f"automatic, at a look of {recipe.quality.look:g}"
+        else:
+            assert told == ", ".join(FORMATS[format].label for format in recipe.candidates)
 
 
 def test_the_ten_lines_that_use_core_as_a_library_work(

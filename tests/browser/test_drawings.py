@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import io
 from itertools import pairwise
 from pathlib import Path
@@ -12,9 +13,12 @@ from numpy.typing import NDArray
 from PIL import Image
 from playwright.sync_api import Browser, Page
 
+from gefa.core.deliver.manifest import Sprite
+from gefa.core.deliver.sprite import sprite_file
 from gefa.core.geometry import Rect
 from gefa.core.read import read
 from gefa.core.read.document import Document, Part
+from gefa.core.treat.svg_file import svg_file
 
 WIDTH, HEIGHT = 300, 200
 ANTIALIASED = 1.6
@@ -113,6 +117,20 @@ def seen(screen: Page, drawing: str, only: str = "") -> Levels:
     return premultiplied(np.asarray(shot.convert("RGBA")))
 
 
+def shown_file(screen: Page, data: bytes) -> Levels:
+    """An SVG file as an ``<img>`` shows it."""
+    source = f"data:image/svg+xml;base64,{base64.b64encode(data).decode()}"
+    screen.set_content(f'<body style="margin:0"><img style="display:block" src="{source}">')
+    screen.wait_for_function("document.images[0].complete")
+    shot = screen.locator("img").screenshot(omit_background=True)
+    return premultiplied(np.asarray(Image.open(io.BytesIO(shot)).convert("RGBA")))
+
+
+def piece_of(levels: Levels, place: Rect, scale: int) -> Levels:
+    rows = slice(place.y * scale, place.bottom * scale)
+    return levels[rows, place.x * scale : place.right * scale]
+
+
 def drawn(document: Document, part: Part, places: list[Rect]) -> Levels:
     """The part on an empty canvas, from pieces that are drawn one by one."""
     canvas = np.zeros((HEIGHT, WIDTH, 4))
@@ -157,3 +175,67 @@ def test_a_drawing_is_as_chromium_shows_it(name: str, screen: Page, tmp_path: Pa
         extent = document.extent(part)
         if part is not document.canvas and part.id != "g":
             check(drawn(document, part, [extent]), seen(screen, drawing, part.id), part.path)
+
+
+@pytest.mark.parametrize("name", DRAWINGS)
+def test_a_part_as_a_file_of_its_own_is_what_the_part_shows(
+    name: str, browser: Browser, tmp_path: Path
+) -> None:
+    """At 1x and 3x, with what the part refers to and no more."""
+    file = tmp_path / "drawing.svg"
+    file.write_text(
+        f'<svg xmlns="http://www.w3.org/2000/svg" width="{WIDTH}" height="{HEIGHT}"'
+        f' viewBox="0 0 {WIDTH} {HEIGHT}">{DRAWINGS[name]}</svg>', "utf-8",
+    )  # fmt: skip
+    document = read(file)
+    for scale in (1, 3):
+        screen = browser.new_page(
+            viewport={"width": WIDTH, "height": HEIGHT}, device_scale_factor=scale
+        )
+        for part in document.canvas.walk():
+            region = document.extent(part)
+            picture = document.render(part, region, region.width)
+            ours = shown_file(screen, svg_file(document, part, region, picture))
+            theirs = seen(screen, file.read_text("utf-8"), part.id)
+            inside = region.intersection(document.canvas_rect)
+            at = inside.moved(-region.x, -region.y)
+            apart = np.abs(piece_of(ours, at, scale) - piece_of(theirs, inside, scale))
+            assert apart.mean() < 1, (part.path, scale)
+        screen.close()
+
+
+def test_a_sprite_shows_what_its_files_show(browser: Browser, tmp_path: Path) -> None:
+    files: dict[str, bytes] = {}
+    for name, body in DRAWINGS.items():
+        file = tmp_path / f"{name}.svg"
+        file.write_text(
+            f'<svg xmlns="http://www.w3.org/2000/svg" width="{WIDTH}" height="{HEIGHT}"'
+            f' viewBox="0 0 {WIDTH} {HEIGHT}">{body}</svg>', "utf-8",
+        )  # fmt: skip
+        document = read(file)
+        region = document.canvas_rect
+        picture = document.render(document.canvas, region, WIDTH)
+        files[name] = svg_file(document, document.canvas, region, picture)
+    sprite = Sprite(recipe="r", path="r/sprite.svg", symbols={name: name for name in files})
+    data = sprite_file(sprite, lambda name: files[name])
+    screen = browser.new_page(viewport={"width": WIDTH, "height": HEIGHT})
+    page = '<body style="margin:0">'
+    screen.route("**/page.html", lambda route: route.fulfill(body=page, content_type="text/html"))
+    screen.route(
+        "**/sprite.svg", lambda route: route.fulfill(body=data, content_type="image/svg+xml")
+    )
+    screen.goto("http://gefa.test/page.html")
+    for name, file_data in files.items():
+        screen.evaluate(
+            "html => new Promise(done => { document.body.innerHTML = html; setTimeout(done, 150) })",
+            f'<svg style="display:block" width="{WIDTH}" height="{HEIGHT}">'
+            f'<use href="/r/sprite.svg#{name}"/></svg>',
+        )
+        shot = Image.open(io.BytesIO(screen.screenshot(omit_background=True))).convert("RGBA")
+        theirs = premultiplied(np.asarray(shot))
+        single = browser.new_page(viewport={"width": WIDTH, "height": HEIGHT})
+        ours = shown_file(single, file_data)
+        single.close()
+        assert ours.any(), name
+        assert np.abs(ours - theirs).mean() < 0.5, name
+    screen.close()

@@ -16,7 +16,7 @@ from gefa.core.read import read
 from gefa.core.read.part_names import split_tags
 from gefa.core.read.survey import Survey, outline, survey
 from gefa.core.treat.formats import Format
-from gefa.core.treat.recipe import BUILT_IN, Recipe
+from gefa.core.treat.recipe import BUILT_IN, Aim, Recipe
 from tests.make import G, L, flat, ora, photo
 
 
@@ -238,7 +238,9 @@ def test_three_recipes_are_always_there() -> None:
     for recipe in BUILT_IN.values():
         assert isinstance(recipe, Recipe)
         assert len(recipe.widths) >= 3
-        assert any(format in (Format.JPEG, Format.PNG) for format in recipe.formats)
+    looks = {name: BUILT_IN[name].quality for name in ("figure", "icon")}
+    assert looks == {"figure": Aim(look=80), "icon": Aim(look=85)}
+    assert BUILT_IN["backdrop"].formats == (Format.AVIF, Format.WEBP, Format.JPEG)
 
 
 @pytest.mark.parametrize(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
 from zlib import crc32
 
 import pytest
@@ -47,6 +48,7 @@ def job_by(recipe: Recipe) -> CutJob:
             )
             for width in widths
             for format in recipe.candidates
+            if format is not Format.SVG or width == max(widths)
         ),
     )
 
@@ -62,6 +64,8 @@ class World:
         return crc32(f"{self._seed} {variant.format}".encode()) / 2**32
 
     def made(self, variant: PlannedVariant, *, look: bool = False) -> MadeVariant:
+        if variant.format is Format.SVG:
+            return self._drawn(variant)
         weight = {Format.AVIF: 5, Format.WEBP: 7, Format.JPEG: 9, Format.PNG: 40}[variant.format]
         bytes = int(200 + variant.width**1.6 * weight / 20 * (0.4 + 1.2 * self._noise(variant)))
         knows = look or variant.look is not None
@@ -71,6 +75,13 @@ class World:
             sha256="x" if fits else "", bytes=bytes, score=score, fits=fits,
             limit="" if fits else "too heavy",
         )  # fmt: skip
+
+    def _drawn(self, variant: PlannedVariant) -> MadeVariant:
+        noise = self._noise(variant)
+        if noise < 0.2:
+            return MadeVariant(sha256="", bytes=0, fits=False, limit="it has text")
+        packed = int(500 + 30_000 * noise**3)
+        return MadeVariant(sha256="x", bytes=3 * packed, gzip=packed, score=100)
 
     def decided(self, job: CutJob, known: dict[str, MadeVariant]) -> tuple[Decisions, set[str]]:
         """Ask and answer until it is decided; and which keys had to be made."""
@@ -100,12 +111,21 @@ RECIPES = st.sampled_from(
         Recipe(formats="auto", widths=(200, 800, 1600)),
         Recipe(formats=("webp", "jpeg"), steps=Steps(narrowest=100, widest=1600, apart=9_000)),
         Recipe(formats="auto", steps=Steps(narrowest=100, widest=1600, apart=30_000)),
+        Recipe(formats=("svg", "webp", "png"), widths=(48, 96)),
+        Recipe(formats=("svg",), widths=(96,)),
+        Recipe(formats="auto", widths=(200, 800), every_format=True),
         Recipe(
             formats=("webp", "jpeg"),
             steps=Steps(narrowest=100, widest=1600, apart=9_000),
             quality=Aim(max_bytes=25_000),
         ),
     ]
+)
+
+
+RECIPES_WITH_DRAWINGS = (
+    Recipe(formats=("svg", "webp", "png"), widths=(48, 400)),
+    Recipe(formats="auto", widths=(200, 800)),
 )
 
 
@@ -133,6 +153,64 @@ def test_widths_that_are_added_later_are_judged_with_those_of_before(seed: int) 
     _, made = world.decided(job_by(narrow), {})
     shelf = {v.key: world.made(v) for v in job_by(wide).variants if v.key in made}
     assert world.decided(job_by(wide), shelf)[0] == world.decided(job_by(wide), {})[0]
+
+
+@given(st.integers(0, 200), st.floats(0, 0.5), st.lists(st.integers(60, 2000), min_size=2))
+def test_no_width_is_kept_that_spares_nobody_anything(
+    seed: int, apart: float, widths: list[int]
+) -> None:
+    recipe = Recipe(
+        formats=("webp", "jpeg"), widths=widths[:64], apart={"weight": apart}, every_format=True
+    )
+    job, world = job_by(recipe), World(seed)
+    decided, _ = world.decided(job, {})
+    kept = sorted({variant.width for variant in decided.kept}, reverse=True)
+    bytes = {(v.width, v.format): world.made(v).bytes for v in job.variants}
+    assert kept[0] == max(widths[:64])
+    for wider, width in pairwise(kept):
+        shares = [bytes[width, format] / bytes[wider, format] for format in recipe.candidates]
+        assert apart == 0 or min(shares) <= 1 - apart
+    gone = {v.width for v in job.variants} - set(kept)
+    assert sum("px are left out" in reason for reason in decided.left_out) == len(gone)
+    for width in gone:
+        wider = min(other for other in kept if other > width)
+        assert all(bytes[width, f] > (1 - apart) * bytes[wider, f] for f in recipe.candidates)
+
+
+@given(st.integers(0, 300), st.sampled_from(RECIPES_WITH_DRAWINGS))
+def test_a_drawing_stays_one_where_it_is_lighter_than_the_lightest_widest_picture(
+    seed: int, recipe: Recipe
+) -> None:
+    job, world = job_by(recipe), World(seed)
+    decided, made = world.decided(job, {})
+    assert job.drawing is not None
+    drawn = world.made(job.drawing)
+    widest = [v for v in job.pixels if v.width == max(recipe.widths)]
+    lightest = min(world.made(v).bytes for v in widest if v.key in made)
+    if not drawn.fits:
+        assert "SVG is left out: it has text" in decided.left_out
+    elif drawn.sent > lightest:
+        assert any("too intricate" in reason for reason in decided.left_out)
+    else:
+        assert decided.kept == (job.drawing,)
+        assert "sent as" in decided.why
+        assert made == {job.drawing.key, *(v.key for v in widest)} & made, "no other width is made"
+        return
+    assert job.drawing not in decided.kept
+    assert decided.kept
+
+
+def test_a_recipe_for_drawings_alone_says_where_there_is_no_file() -> None:
+    recipe = Recipe(formats=("svg",), widths=(96,))
+    ends = {World(seed).decided(job_by(recipe), {})[0] for seed in range(12)}
+    assert {len(end.kept) for end in ends} == {0, 1}
+    assert all(bool(end.kept) != bool(end.warnings) for end in ends)
+
+
+def test_automatic_formats_try_no_png_of_a_photograph() -> None:
+    decided, made = World(4).decided(job_by(Recipe(formats="auto", widths=(200, 800))), {})
+    assert not any(key.startswith("png") for key in made)
+    assert any("PNG is left out: it would make a photograph" in r for r in decided.left_out)
 
 
 def test_a_budget_that_nothing_fits_is_told_and_ends() -> None:
@@ -170,7 +248,8 @@ def test_a_key_changes_with_what_the_bytes_depend_on_and_nothing_else() -> None:
         "colours": (16, {"png"}),
         "effort": ({"avif": 5}, {"avif"}),
         "matte": ("#102030", {"jpeg"}),
-        "tone": (True, {"avif", "webp", "jpeg", "png"}),
+        "tone": (True, {"svg", "avif", "webp", "jpeg", "png"}),
+        "text": ("keep", {"svg"}),
         "every_format": (True, set()),
         "name": ("other/{cut}-{width}.{ext}", set()),
         "widths": ([90, 800], set()),
@@ -189,8 +268,9 @@ def test_a_setting_that_is_added_with_a_default_changes_no_key(
 
 
 KEYS = {
+    "svg": "0290f7b602ee",
     "avif": "957fd863ff9d",
     "webp": "589450c80fe6",
-    "jpeg": "1e5c40770b17",
+    "jpeg": "9392d13bc6c3",
     "png": "47945e4b236e",
 }

@@ -70,6 +70,17 @@ def test_widths_beyond_the_natural_one_become_one_file_at_it(
     assert at_natural in ([], [natural])
 
 
+@given(sizes, widths, st.floats(0.01, 0.5))
+def test_no_width_of_a_ladder_is_near_the_natural_one(
+    natural: Size, wanted: list[int], apart: float
+) -> None:
+    made = ladder(natural, wanted, apart=apart)
+    narrower = [size.width for size in made if size != natural]
+    assert all(width <= (1 - apart) * natural.width for width in narrower)
+    assert {w for w in wanted if w <= (1 - apart) * natural.width} == set(narrower)
+    assert (natural in made) == (max(wanted) > (1 - apart) * natural.width)
+
+
 @given(sizes, widths)
 def test_what_is_drawn_from_shapes_comes_at_every_width(natural: Size, wanted: list[int]) -> None:
     made = ladder(natural, wanted, scalable=True)

@@ -171,7 +171,7 @@ def test_a_run_of_two_designs_has_the_same_files_in_any_order(tmp_path: Path) ->
         ]
     (files,) = found
     assert "art/poster-Badge-40.webp" in files
-    assert "art/Only-sheet-48.webp" in files
+    assert "art/Only-sheet-50.webp" in files
     assert [job.cut.name for job in prepare(surveys[0], Plan()).jobs] == ["Badge", "Only-poster"]
 
 

@@ -96,15 +96,18 @@ def test_a_file_of_a_fixed_quality_is_rated_afterwards(tmp_path: Path) -> None:
     assert 30 < (shelf.known([key])[key].score or 0) < 100
 
 
-def file(bytes: int, score: float | None, sha: str = "", cut: str = "a", width: int = 100) -> File:
+def file(
+    bytes: int, score: float | None, cut: str = "a", width: int = 100, source: str = "a"
+) -> File:
     return File(
+        source=source,
         cut=cut,
         path=f"{cut}-{width}.webp",
         format=Format.WEBP,
         width=width,
         height=50,
         bytes=bytes,
-        sha256=sha or f"{bytes} {score}",
+        sha256=f"{bytes} {score}",
         quality=70,
         score=score,
         reused=False,
@@ -133,8 +136,10 @@ def test_two_files_are_judged_by_weight_and_look(
 
 
 def test_runs_are_paired_by_cut_format_and_width() -> None:
-    older = Manifest(sources=["a"], files=[file(100, 80), file(50, 80, cut="gone")])
-    newer = Manifest(sources=["a"], files=[file(90, 80), file(500, 80, width=200)])
+    before = [file(100, 80), file(50, 80, cut="gone"), file(9, 80, source="b", cut="b")]
+    after = [file(90, 80), file(500, 80, width=200), file(9, 80, source="c", cut="c")]
+    older = Manifest(sources=["a", "b"], files=before)
+    newer = Manifest(sources=["a", "c"], files=after)
     pairs = paired(older, newer)
     assert [(pair.path, pair.verdict) for pair in pairs] == [
         ("a-100.webp", Verdict.BETTER),

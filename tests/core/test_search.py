@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import statistics
+from itertools import pairwise
 
 import pytest
 import pyvips
@@ -111,3 +112,12 @@ def test_transparent_pictures_are_searched_too() -> None:
     piece = dot(120, 120, (20, 20, 80, 80), (180, 60, 20))
     found = find(EncodeSource(piece), EncodeRequest(Format.WEBP, Aim(look=75), Settings()))
     assert (found.score or 0) >= 75
+
+
+def test_numbers_that_give_the_same_avif_are_known() -> None:
+    """Else every second try of a search may be one for nothing."""
+    image = photo(48, 40)
+    files = [encode(image, Format.AVIF, quality, Settings(effort=0)) for quality in range(1, 101)]
+    twins = {q + 1 for q, (one, two) in enumerate(pairwise(files), start=1) if one == two}
+    assert twins == typical_of(Format.AVIF).twins
+    assert typical_of(Format.AVIF).same_as(5) == 3

@@ -14,7 +14,7 @@ from starlette.datastructures import FormData, UploadFile
 
 from gefa.core.errors import PlanError
 from gefa.core.plan.plan import parse_plan
-from gefa.core.treat.formats import Format
+from gefa.core.treat.formats import Effort, Format
 from gefa.core.treat.recipe import BUILT_IN, Aim, Corner, Fit, Mark, Recipe, Steps
 from gefa.web.pages.recipe_form import Sentence, recipe_from
 from gefa.web.templating import fragment
@@ -97,7 +97,7 @@ ODD = {
     "encoders": Recipe(
         formats=("avif", "webp", "jpeg", "png"),
         widths=(64,),
-        effort={Format.AVIF: 6, Format.PNG: 2},
+        effort={Format.AVIF: 6, Format.WEBP: 4, Format.JPEG: 0, Format.PNG: 2},
         progressive=False,
         chroma="full",
         colours=16,
@@ -108,6 +108,10 @@ ODD = {
         matte="#123456",
         name="{source}/{cut}-{width}-{hash}.{ext}",
     ),
+    "thorough": Recipe(formats=("png",), widths=(64,), effort=Effort.THOROUGH, colours="auto"),
+    "drawings": Recipe(formats=("svg", "webp"), widths=(64,), text="keep", sprite=True),
+    "own file": Recipe(formats=("jpeg",), widths=(64,), untouched=True),
+    "never its own": Recipe(formats="auto", widths=(64,), quality=Aim(look=75), untouched=False),
     "marked": Recipe(
         formats=("jpeg",),
         widths=(64,),
@@ -138,8 +142,11 @@ def said(recipe: Recipe, **changes: str) -> Recipe:
     return recipe_from(FormData([*kept, *changes.items()]))
 
 
+PLAIN = Recipe(formats=("avif", "webp", "png"), widths=(320, 640, 960))
+
+
 def test_clauses_that_are_changed_get_usual_words_at_first() -> None:
-    plain = BUILT_IN["figure"]
+    plain = PLAIN
     assert said(plain, sizes_by="steps").steps == Steps(narrowest=320, widest=1920, apart=30_000)
     assert said(plain, sizes_by="densities").densities == (1, 2, 3)
     assert said(plain, fit="cover").ratio == 1.5
@@ -166,9 +173,9 @@ def test_clauses_that_are_changed_get_usual_words_at_first() -> None:
         ({"name": "{cut"}, "braces"),
         ({"name": "{cut}.{ext}"}, "needs {width}"),
         ({"fit": "cover", "ratio": "wide"}, "is no ratio"),
-        ({"effort_avif": "99"}, "0 to 9"),
-        ({"effort_avif": "inf"}, "Give a number"),
-        ({"effort_avif": "nan"}, "Give a number"),
+        ({"effort": "numbers", "effort_avif": "99"}, "0 to 9"),
+        ({"effort": "numbers", "effort_avif": "inf"}, "Give a number"),
+        ({"effort": "numbers", "effort_avif": "nan"}, "Give a number"),
         ({"widths": "1e999"}, "'1e999' is no number"),
         ({"widths": "9" * 5000}, "is no number"),
         ({"quality_avif": "²"}, "'²' is no quality"),
@@ -181,7 +188,7 @@ def test_words_that_make_no_sense_are_refused_with_the_reason(
     changes: dict[str, str], reason: str
 ) -> None:
     with pytest.raises(PlanError, match=re.escape(reason)):
-        said(BUILT_IN["figure"], **changes)
+        said(PLAIN, **changes)
 
 
 def begin(pages: httpx.Client, name: str, like: str = "") -> None:

@@ -144,6 +144,22 @@ def test_a_plan_that_both_changed_is_shown_and_chosen(site: Site) -> None:
     assert "# The beach." in site.plan.read_text()
 
 
+def test_comments_that_cannot_stay_are_kept_beside_the_file_and_told(site: Site) -> None:
+    eventually(lambda: len(site.ids()) == 2)
+    site.plan.write_text(
+        'out = "img"\nsources = [{ files = "photos/**", tags = ["ancient"] }] # one\n'
+    )
+    eventually(lambda: "ancient" in site.pages.get("/plan").text)
+    assert "lost its comments" not in site.pages.get("/plan").text
+    tags = {"do": "tags", "tags": "new", "source": next(iter(site.ids().values()))}
+    site.pages.post("/desk", data=tags)
+    eventually(lambda: "lost its comments" in site.pages.get("/plan").text)
+    before = site.folder / ".gefa" / "plan-before.toml"
+    assert str(before) in site.pages.get("/plan").text
+    assert "# one" in before.read_text()
+    assert "# one" not in site.plan.read_text()
+
+
 def test_a_folder_without_a_plan_is_refused(tmp_path: Path) -> None:
     told = gefa(tmp_path, "serve", "--site", str(tmp_path))
     assert told.returncode == 2

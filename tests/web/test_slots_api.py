@@ -17,8 +17,11 @@ import pytest
 from standardwebhooks.webhooks import Webhook
 from tusclient import client as tus
 
+from gefa.core.treat.formats import Format
+from gefa.core.treat.recipe import Recipe
 from gefa.store.keys import Right, new_key
 from gefa.store.models import Notification, Slot
+from gefa.store.recipes import save_recipe
 from gefa.store.slots import add_slot, slot_named
 from gefa.store.store import Store
 from tests.conftest import HTTP, Server, eventually
@@ -28,6 +31,8 @@ from tests.web.test_uploads import PROBLEM, jpeg, problem
 SQUARE = {"name": "square", "ratio": "1:1", "widths": [60, 120, 900]}
 WIDE = {"name": "wide", "ratio": "3:1", "widths": [90]}
 WHOLE = {"name": "whole", "widths": [100]}
+
+PLAIN = Recipe(formats=("webp", "png"), widths=(48, 96, 192), quality={Format.WEBP: 90})
 
 
 @dataclass
@@ -69,8 +74,9 @@ def site(demo: Server, request: pytest.FixtureRequest) -> Iterator[Callable[...,
         nonlocal number
         number += 1
         name = f"{request.node.originalname[5:40].replace('_', '-')}-{number}".strip("-")
-        recipe = {"recipe": "icon", "crops": [SQUARE, WIDE, WHOLE], "folders": "flat"}
+        recipe = {"recipe": "plain", "crops": [SQUARE, WIDE, WHOLE], "folders": "flat"}
         with store.session() as session:
+            save_recipe(session, "plain", PLAIN, "For these slots")
             slot = add_slot(session, name, recipe | own)
             keys = {right.value: new_key(session, slot, right.value, [right]) for right in Right}
         return Site(demo, name, keys)

@@ -13,15 +13,18 @@ from pathlib import Path
 import pytest
 from PIL import Image
 
+from gefa.core.deliver.manifest import Manifest
 from gefa.core.errors import SourceError
 from gefa.core.make.job import CutJob
 from gefa.core.plan.plan import CutEntry, Plan, parse_plan
+from gefa.core.treat.recipe import Recipe
 from gefa.work.batch import Exported, Exporter, ExportListener, Extras
 from gefa.work.pool import Pool
 from gefa.work.saves import Watched
 from gefa.work.site import listed, named
 from tests.conftest import eventually
-from tests.make import BLUE, GREEN, RED, G, L, dot, flat, ora, photo
+from tests.core.test_svg_file import BADGE
+from tests.make import BLUE, GREEN, RED, G, L, dot, flat, ora, photo, svg
 
 TINY = '[recipes.tiny]\nformats = ["png"]\nwidths = [20]\n'
 
@@ -207,3 +210,23 @@ def test_a_size_in_millimetres_is_written_with_its_resolution(tmp_path: Path, po
     with Image.open(tmp_path / "out" / "Kite-20.png") as made:
         assert made.size == (20, 13)
         assert made.info["dpi"] == pytest.approx((254, 254), abs=0.1)
+
+
+def test_a_sprite_is_written_and_taken_away_again(tmp_path: Path, pool: Pool) -> None:
+    """It is made of files that lie there, whichever of them were made anew."""
+    source, out = svg(tmp_path / "drawing.svg", BADGE), tmp_path / "out"
+    recipe = Recipe(formats=("svg",), widths=(96,), sprite=True)
+
+    def export(recipe: Recipe) -> Manifest:
+        plan = Plan(recipes={"r": recipe}, cuts=(CutEntry(part="Badge", recipe="r"),))
+        exporter = Exporter(pool, out)
+        return exporter.export(listed([source], None, exporter.place_for), plan).manifest
+
+    assert export(recipe).sprites[0].symbols == {"Badge": "Badge"}
+    assert b'<symbol id="Badge"' in (out / "r/sprite.svg").read_bytes()
+    assert export(recipe).files[0].reused
+    assert (out / "r/sprite.svg").exists()
+    gone = export(recipe.model_copy(update={"sprite": False}))
+    assert [remark.reason for remark in gone.dropped] == ["r/sprite.svg is not made any more"]
+    assert not (out / "r").exists()
+    assert (out / "Badge.svg").exists()

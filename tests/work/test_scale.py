@@ -60,7 +60,7 @@ def slot_in(folder: Path) -> str:
     """A key to a slot of a new data folder."""
     store = Store(folder)
     with store.session() as session:
-        own = {"crops": [{"name": "whole", "widths": [300, 600, 900]}], "recipe": "figure"}
+        own = {"crops": [{"name": "whole", "widths": [300, 600, 900]}], "recipe": "backdrop"}
         key = new_key(session, add_slot(session, "shore", own), "test", list(Right))
     store.close()
     return key

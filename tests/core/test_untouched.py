@@ -1,0 +1,136 @@
+"""What passes through untouched: only what shows exactly the same, and nothing but its picture."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+import pyvips
+from hypothesis import given
+from hypothesis import strategies as st
+
+from gefa.core.deliver.manifest import File
+from gefa.core.make.make_cut import carry_out
+from gefa.core.make.memory_shelf import MemoryShelf
+from gefa.core.make.prepare import prepare, survey_for
+from gefa.core.plan.plan import CutEntry, Plan
+from gefa.core.read import read
+from gefa.core.treat.formats import Format
+from gefa.core.treat.recipe import Recipe
+from gefa.core.treat.untouched import bare, shows
+from tests.make import dot, loaded, photo, standard_profile, with_tag
+
+SUFFIX = {Format.JPEG: ".jpg[Q=40]", Format.PNG: ".png", Format.WEBP: ".webp[Q=40]"}
+FORMATS = list(SUFFIX)
+
+
+def signed(image: pyvips.Image) -> pyvips.Image:
+    """With a name, a place and a thumbnail's worth of notes."""
+    image = image.copy()
+    image.set_type(pyvips.GValue.gstr_type, "exif-ifd0-Artist", "Somebody")
+    image.set_type(pyvips.GValue.gstr_type, "exif-ifd3-GPSLatitude", "54/1 30/1 0/1")
+    image.set_type(pyvips.GValue.blob_type, "xmp-data", b"<x>secret</x>" * 40)
+    return image
+
+
+def made_of(path: Path, recipe: Recipe) -> tuple[dict[str, File], dict[str, bytes]]:
+    document = read(path)
+    plan = Plan(recipes={"r": recipe}, cuts=(CutEntry(part="/", recipe="r"),))
+    (job,) = prepare(survey_for(document, plan), plan).jobs
+    shelf = MemoryShelf()
+    report = carry_out(job, lambda: document, shelf)
+    data = {path: shelf.load(key) or b"" for path, key in report.keys.items()}
+    return {file.path: file for file in report.files}, data
+
+
+@pytest.mark.parametrize("format", FORMATS)
+def test_a_light_picture_passes_through_without_its_metadata(
+    tmp_path: Path, format: Format
+) -> None:
+    suffix = SUFFIX[format]
+    source = tmp_path / f"a{suffix.partition('[')[0]}"
+    source.write_bytes(signed(photo(160, 120)).write_to_buffer(suffix, keep="exif"))
+    quality = {} if format is Format.PNG else {format: 90}
+    recipe = Recipe(formats=(format,), widths=(40, 160), quality=quality, untouched=True)
+    files, made = made_of(source, recipe)
+    whole, small = (
+        files[f"a-{width}.{format.value.replace('jpeg', 'jpg')}"] for width in (160, 40)
+    )
+    if format is not Format.PNG:  # that of the test's encoder is heavier than ours
+        assert whole.untouched
+        assert whole.bytes < source.stat().st_size
+        data = made[whole.path]
+        assert data == bare(source.read_bytes(), format)
+        assert b"secret" not in data
+        assert not [name for name in loaded(data).get_fields() if name.startswith(("exif", "xmp"))]
+        assert (loaded(data).numpy() == loaded(source.read_bytes()).numpy()).all()
+    assert not small.untouched
+    without, _ = made_of(source, recipe.model_copy(update={"untouched": False}))
+    assert not any(file.untouched for file in without.values())
+    assert whole.bytes <= without[whole.path].bytes
+
+
+TURNED = with_tag(photo(160, 120), "exif-ifd0-Orientation", 6)
+UNFIT: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
+    "is toned": ({"Q": 20}, {"tone": True}),
+    "is cropped": ({"Q": 20}, {"fit": "cover", "ratio": 1.0}),
+    "is smaller": ({"Q": 20}, {"widths": [100]}),
+    "is heavy": ({"Q": 98}, {}),
+    "has another format": ({"Q": 20}, {"formats": ["webp"]}),
+}
+
+
+@pytest.mark.parametrize("why", UNFIT)
+def test_nothing_passes_that_is_not_what_was_asked_for(tmp_path: Path, why: str) -> None:
+    saved, changes = UNFIT[why]
+    source = tmp_path / "a.jpg"
+    photo(160, 120).jpegsave(str(source), **saved)
+    fields = {"formats": ["jpeg"], "widths": [160], "untouched": True, **changes}
+    files, _ = made_of(source, Recipe.model_validate(fields))
+    assert files
+    assert not any(file.untouched for file in files.values())
+
+
+def test_what_shows_otherwise_without_its_metadata_does_not_pass(tmp_path: Path) -> None:
+    wide = photo(160, 120).copy()
+    wide.set_type(pyvips.GValue.blob_type, "icc-profile-data", standard_profile("p3"))
+    for name, image in (("turned", TURNED), ("wide", wide)):
+        source = tmp_path / f"{name}.jpg"
+        image.jpegsave(str(source), Q=20)
+        recipe = Recipe(formats=("jpeg",), widths=(160,), untouched=True)
+        files, _ = made_of(source, recipe)
+        assert not any(file.untouched for file in files.values()), name
+
+
+def test_automatic_formats_take_what_is_good_already(tmp_path: Path) -> None:
+    source = tmp_path / "a.jpg"
+    photo(160, 120).jpegsave(str(source), Q=40)
+    files, _ = made_of(source, Recipe(formats="auto", widths=(160,), quality={"look": 95}))
+    assert [f.untouched for f in files.values() if f.format is Format.JPEG] == [True]
+
+
+@pytest.mark.parametrize("format", FORMATS)
+@given(data=st.data())
+def test_hostile_files_lose_all_that_is_no_picture(format: Format, data: st.DataObject) -> None:
+    """What is added around a picture goes; what is damaged is no picture, and breaks nothing."""
+    image = dot(48, 40, (8, 8, 20, 20)) if format is not Format.JPEG else photo(48, 40)
+    good = signed(image).write_to_buffer(SUFFIX[format], keep="all")
+    whole = bare(good + b"<script>" * 9, format)
+    assert whole is not None
+    assert b"<script>" not in whole
+    assert b"secret" not in whole
+    assert shows(whole, format, loaded(whole))
+    damaged = bytearray(good)
+    for _ in range(data.draw(st.integers(0, 4))):
+        damaged[data.draw(st.integers(0, len(good) - 1))] = data.draw(st.integers(0, 255))
+    found = bare(bytes(damaged)[: data.draw(st.integers(0, len(good)))], format)
+    if found is not None and shows(found, format, image):
+        assert found == whole or (loaded(found).numpy() == loaded(whole).numpy()).all()
+
+
+def test_avif_and_animations_are_not_taken_apart() -> None:
+    assert bare(photo(40, 30).heifsave_buffer(compression="av1"), Format.AVIF) is None
+    moving = pyvips.Image.arrayjoin([photo(20, 20, 1), photo(20, 20, 2)], across=1).copy()
+    moving.set_type(pyvips.GValue.gint_type, "page-height", 20)
+    assert bare(moving.webpsave_buffer(), Format.WEBP) is None
