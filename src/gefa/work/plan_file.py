@@ -80,6 +80,15 @@ class PlanFile:
         except OSError:
             return ""
 
+    @property
+    def before_comments_went(self) -> Path | None:
+        """The text that the file had before its comments were lost; None while none were."""
+        return self._commented if self._commented.exists() else None
+
+    @property
+    def _commented(self) -> Path:
+        return self._record.with_name("plan-before.toml")
+
     def differences(self) -> list[Difference]:
         """What the file has other than the screens. PlanError if it cannot be read."""
         plan = parse_plan(self._text(self._in_step()), self.path.name)
@@ -139,15 +148,17 @@ class PlanFile:
         """``else_from`` is a text to start from where ``text`` is no plan."""
         with self._store.reading() as session:
             names = _names(session)
+        found = text
         try:
             parse_plan(text, self.path.name)
         except PlanError:
             text = else_from
         new = rewritten(text, plan, lambda one, other: say_the_same(one, other, names))
+        if self._text(self._in_step()) != found:
+            return  # somebody saved the file meanwhile: both changed, as the next turn finds
         if "#" in text and "#" not in new:
-            before = self._record.with_name("plan-before.toml")
-            write_whole(before, text.encode())
-            log.warning("%s lost its comments; the text of before is in %s", self.path, before)
+            write_whole(self._commented, text.encode())
+            log.warning("%s lost its comments; they are in %s", self.path, self._commented)
         write_whole(self.path, new.encode())
         self._note(new, version_of(plan))
 

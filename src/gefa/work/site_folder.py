@@ -54,7 +54,7 @@ class SiteFolder:
         self.problem = ""
         """why the last run could not be written"""
         self._written = store.folder / "written"
-        self._seen: tuple[float, str] | None = None
+        self._seen: tuple[tuple[int, ...], str] | None = None
         self._ending = threading.Event()
         self._thread = threading.Thread(target=self._loop, name="site", daemon=True)
 
@@ -99,12 +99,11 @@ class SiteFolder:
         with self._store.reading() as session:
             mark = plan_mark(session)
             runs = _finished_since(session, self._last_written())
-        saved = _saved(self.plan_file.path)
-        if (saved, mark) != self._seen:
+        seen = _saved(self.plan_file.path), mark
+        if seen != self._seen:
             if self.plan_file.follow():
                 self._changed()
-            with self._store.reading() as session:
-                self._seen = _saved(self.plan_file.path), plan_mark(session)
+            self._seen = seen  # as it was before: what is saved meanwhile is the next turn's
         for run_id, finished in runs:
             self._write(run_id)
             write_whole(self._written, finished.isoformat().encode())
@@ -153,8 +152,10 @@ def _finished_since(session: Session, last: datetime | None) -> list[tuple[str, 
     return [(run_id, time) for run_id, time in times if last is None or time > last]
 
 
-def _saved(path: Path) -> float:
+def _saved(path: Path) -> tuple[int, ...]:
+    """Another one after each save, also after two within one tick of the file system's clock."""
     try:
-        return path.stat().st_mtime
+        found = path.stat()
     except OSError:
-        return 0.0
+        return ()
+    return found.st_mtime_ns, found.st_ino, found.st_size
