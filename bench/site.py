@@ -311,7 +311,7 @@ def _compare(found: Expected, file: Path, plan: Plan) -> None:
         if foretold.report is not None:
             facts, known = foretold.report.facts.get(job.facts_key), foretold.report.made
         seen = foresee(job, facts, known, foretold.estimate)
-        real = sum(one.bytes for one in report.files)
+        real = sum(one.sent for one in report.files)
         if not real:
             continue
         if foretold.report is None:  # what is made at once is no work twice

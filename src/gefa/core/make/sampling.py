@@ -48,9 +48,9 @@ TILE = 96
 ACROSS, DOWN = 3, 2
 COPY = 320
 """px of width of the small copy that a look is searched on"""
-PIECE, PIECES = 192, 2
-"""px a side of the pieces at natural size that a look is searched on, and how many each way: one
-alone from the middle misses a sky full of stars beside it"""
+PIECE, PIECES = 256, 3
+"""px a side of the pieces at natural size that a look is searched on, and how many each way: the
+look of the whole is that of its worst places, which fewer or smaller pieces miss"""
 SAMPLED_FROM = 2
 """times the pixels of the tiles that a picture must have to be sampled"""
 SHELL = {Format.AVIF: 300, Format.WEBP: 30, Format.JPEG: 600, Format.PNG: 60}
