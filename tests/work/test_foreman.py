@@ -160,3 +160,30 @@ def test_progress_is_told_and_forgotten(desk: Desk) -> None:
     assert desk.queue.progress("j") == 7
     desk.queue.forget("j")
     assert desk.queue.progress("j") == 0
+
+
+def test_the_source_with_the_largest_job_comes_first_and_stays_together(desk: Desk) -> None:
+    with desk.store.session() as session:
+        first = session.exec(select(Task)).one()
+        for source, costs in (("one", (1.0, 3.0, 2.0)), ("other", (1.0, 9.0))):
+            found, _ = bring_in(session, f"{source}.png", Blob(source[0] * 64, 9), "png")
+            session.flush()
+            for cost in costs:
+                session.add(
+                    Task(
+                        kind=TaskKind.CUT,
+                        task={},
+                        source_id=found.id,
+                        cost=cost,
+                        created=first.created,
+                    )
+                )
+    desk.turn()
+    taken = []
+    while (job := desk.take()) is not None:
+        with desk.store.session() as session:
+            task = session.get(Task, job)
+            assert task is not None
+            if task.kind is TaskKind.CUT:
+                taken.append(task.cost)
+    assert taken == [9.0, 1.0, 3.0, 2.0, 1.0]

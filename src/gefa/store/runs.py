@@ -14,7 +14,6 @@ from gefa.core.deliver.manifest import File, Manifest
 from gefa.core.make.job import CutJob
 from gefa.core.make.prepare import Prepared
 from gefa.core.plan.plan import Plan
-from gefa.core.treat.formats import FORMATS
 from gefa.store.actor import actor
 from gefa.store.contracts import (
     CutBody,
@@ -101,9 +100,10 @@ def _queue(session: Session, run: Run, one: Chosen, prepared: Prepared, position
             run_id=run.id,
             source_id=one.source.id,
             position=position,
+            created=run.created,
             name=job.cut.name,
             planned=len(job.expected),
-            cost=sum(v.size.megapixels * FORMATS[v.format].cost for v in job.expected),
+            cost=job.cost,
         )
         position += 1
     if prepared.originals:
@@ -113,6 +113,7 @@ def _queue(session: Session, run: Run, one: Chosen, prepared: Prepared, position
             run_id=run.id,
             source_id=one.source.id,
             position=position,
+            created=run.created,
             name=f"originals of {one.source.name}",
             planned=len(prepared.originals),
             cost=len(prepared.originals) / 10,

@@ -185,26 +185,35 @@ class Exporter:
         return Exported(batch.manifest, planned.changes)
 
     def _make(self, planned: Planned, batch: _Batch) -> None:
-        running: list[tuple[CutJob, Call]] = []
-        taking: list[tuple[str, Call]] = []
         jobs = planned.jobs
         self._told.planned(sum(len(job.variants) for job in jobs))
         threads = 1 if len(planned.files) > 1 else self._threads_for(jobs)
-        for name, prepared in planned.prepared.items():
+        cuts = [(name, job) for name, one in planned.prepared.items() for job in one.jobs]
+        calls: dict[int, Call] = {}
+        for at in _largest_first(cuts):
+            name, job = cuts[at]
+            mark = self._marks / job.recipe.mark.picture if job.recipe.mark else None
             path = planned.files[name].path
-            for job in prepared.jobs:
-                mark = self._marks / job.recipe.mark.picture if job.recipe.mark else None
-                call = self._pool.submit(
-                    make_cut, path, name, job, self.out, self._force, threads, mark
-                )
-                running.append((job, call))
-            if prepared.originals:
-                call = self._pool.submit(
-                    make_originals, path, name, prepared.originals, self.out, self._force
-                )
-                taking.append((name, call))
-        for job, call in running:
-            batch.take(self._outcome(job, call))
+            calls[at] = self._pool.submit(
+                make_cut, path, name, job, self.out, self._force, threads, mark
+            )
+        taking = [
+            (
+                name,
+                self._pool.submit(
+                    make_originals,
+                    planned.files[name].path,
+                    name,
+                    prepared.originals,
+                    self.out,
+                    self._force,
+                ),
+            )
+            for name, prepared in planned.prepared.items()
+            if prepared.originals
+        ]
+        for at, (_, job) in enumerate(cuts):
+            batch.take(self._outcome(job, calls[at]))
             self._told.made(job.cut.name, len(job.variants))
         for name, call in taking:
             self._take_originals(batch, name, call)
@@ -284,6 +293,18 @@ class Exporter:
             remove(self.out, path)
         self._planner.note(planned)
         tidy(self.out)
+
+
+def _largest_first(cuts: Sequence[tuple[str, CutJob]]) -> list[int]:
+    """Numbers of the jobs: the source with the largest one first, so that the export does not end
+    with a long job on one core; jobs of a source follow each other, so that it is opened once."""
+    largest: dict[str, float] = {}
+    for name, job in cuts:
+        largest[name] = max(job.cost, largest.get(name, 0.0))
+    return sorted(
+        range(len(cuts)),
+        key=lambda at: (-largest[cuts[at][0]], cuts[at][0], -cuts[at][1].cost),
+    )
 
 
 def _sources(planned: Planned) -> list[str]:

@@ -42,6 +42,16 @@ QUIET_AFTER = 20.0
 """seconds without anything that came or went, after which turns are rare"""
 SENT_AT_ONCE = 200
 """so that outcomes are written down between the jobs of a large batch"""
+_OF_SOURCE = (col(Task.run_id), col(Task.source_id))
+_IN_TURN = (
+    col(Task.created),
+    func.max(col(Task.cost)).over(partition_by=_OF_SOURCE).desc(),
+    *_OF_SOURCE,
+    col(Task.cost).desc(),
+    col(Task.position),
+)
+"""of a run the source with the largest job first, so that no long one is left to one core at the
+end; its jobs follow each other, so that it is opened once"""
 log = logging.getLogger("gefa.foreman")
 
 
@@ -175,7 +185,7 @@ class Foreman:
             new = session.exec(
                 select(Task)
                 .where(Task.state == TaskState.QUEUED, Task.sent == 0)
-                .order_by(col(Task.created), col(Task.position))
+                .order_by(*_IN_TURN)
                 .limit(SENT_AT_ONCE)
             ).all()
             if new:

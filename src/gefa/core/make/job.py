@@ -89,6 +89,11 @@ class CutJob(BaseModel):
         return expected or list(self.variants)
 
     @property
+    def cost(self) -> float:
+        """About how long its files take to make, against each other's: megapixels by format."""
+        return sum(v.size.megapixels * FORMATS[v.format].cost for v in self.expected)
+
+    @property
     def widest(self) -> Size:
         """The largest size in px; that of the cut itself where it makes no file."""
         sizes = (variant.size for variant in self.variants)

@@ -17,7 +17,7 @@ SEARCH = 3
 """edition of the search for a quality: another one may find another file for the same look"""
 TONE = 1
 """edition of the tone lift"""
-ESTIMATE = 2
+ESTIMATE = 3
 """edition of how weights are estimated"""
 DRAWING = 1
 """edition of how SVG files are made"""
