@@ -11,7 +11,7 @@ import pytest
 from jinja2 import Environment
 
 from gefa.core.deliver.browser import loaded, picked
-from gefa.core.deliver.conditions import (
+from gefa.core.conditions import (
     ConditionError,
     Viewport,
     parse_media,

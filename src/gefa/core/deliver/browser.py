@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 
-from gefa.core.deliver.conditions import Viewport, parse_media, parse_sizes, shown_width
+from gefa.core.conditions import Viewport, parse_media, parse_sizes, shown_width
 from gefa.core.deliver.markup import MediaCase, Offer, by_format
 from gefa.core.treat.formats import FORMATS, Format
 

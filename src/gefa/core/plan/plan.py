@@ -9,15 +9,12 @@ from collections.abc import Mapping, Sequence
 from difflib import get_close_matches
 from functools import cache
 from itertools import count
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 from typing import Annotated, Any, TypeVar
 
 from cachetools import LRUCache
 from pydantic import (
-    AfterValidator,
-    BaseModel,
     BeforeValidator,
-    ConfigDict,
     Field,
     ValidationError,
     ValidationInfo,
@@ -30,6 +27,7 @@ from gefa.core.cut.shown_size import ShownSize
 from gefa.core.errors import PlanError
 from gefa.core.geometry import Rect
 from gefa.core.plan import toml_blocks
+from gefa.core.plan.plan_model import Folder, PlanModel, SourcePath
 from gefa.core.plan.problems import problems_in_words
 from gefa.core.treat.recipe import (
     BUILT_IN,
@@ -73,22 +71,6 @@ Glob = Annotated[str, Field(min_length=1, max_length=1000)]
 def _listed(value: object) -> object:
     """One text is a list of one."""
     return [value] if isinstance(value, str) else value
-
-
-def _inside(path: str) -> str:
-    """A path below the plan's folder, as people write it, with ``/`` between folders."""
-    plain = PurePosixPath(path.replace("\\", "/"))
-    if plain.is_absolute() or ".." in plain.parts or ":" in path or not path.isprintable():
-        raise ValueError(f"{path!r} is no path below the folder of the plan")
-    return "" if str(plain) == "." else str(plain)
-
-
-SourcePath = Annotated[str, Field(min_length=1, max_length=1000), AfterValidator(_inside)]
-Folder = Annotated[str, Field(max_length=400), AfterValidator(_inside)]
-
-
-class PlanModel(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
 
 class SourcesEntry(PlanModel):

@@ -19,7 +19,7 @@ from pydantic import (
     model_validator,
 )
 
-from gefa.core.deliver.conditions import parse_sizes
+from gefa.core.conditions import parse_sizes
 from gefa.core.errors import PlanError, SourceError
 from gefa.core.geometry import Size
 from gefa.core.plan.problems import problems_in_words

@@ -10,7 +10,7 @@ from fastapi import Query
 from pydantic import BaseModel
 
 from gefa.core.deliver.browser import loaded
-from gefa.core.deliver.conditions import ConditionError, Viewport, parse_media
+from gefa.core.conditions import ConditionError, Viewport, parse_media
 from gefa.core.deliver.markup import (
     ImgBehaviour,
     MediaCase,

@@ -11,7 +11,7 @@ from pydantic import BaseModel, ValidationError
 from sqlalchemy.exc import IntegrityError
 from sqlmodel import Session
 
-from gefa.core.deliver.conditions import ConditionError, parse_sizes
+from gefa.core.conditions import ConditionError, parse_sizes
 from gefa.core.errors import GefaError
 from gefa.core.plan.problems import problems_in_words
 from gefa.core.units import weight
