@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from gefa.core.treat.encode import encode
 from gefa.core.treat.encode_at_quality import PROBE_WIDTH, EncodeRequest, EncodeSource, find
 from gefa.core.treat.formats import LOSSY, Format, typical_of
-from gefa.core.treat.quality_search import MOST_ENCODES, SLACK, for_budget, for_look
+from gefa.core.treat.quality_search import MORE_ENCODES, MOST_ENCODES, SLACK, for_budget, for_look
 from gefa.core.treat.recipe import Aim, Settings
 from tests.make import dot, photo
 
@@ -41,7 +41,8 @@ def test_a_look_is_met_closely_in_few_encodes() -> None:
                 within = target <= (found.score or 0) <= target + SLACK
                 assert within or found.limit, (format, target, found.quality, found.score)
                 encodes.append(found.encodes)
-    assert max(encodes) <= MOST_ENCODES
+    assert max(encodes) <= MOST_ENCODES + MORE_ENCODES
+    assert sum(count > MOST_ENCODES for count in encodes) <= len(encodes) / 20
     assert statistics.median(encodes) <= 3.5
 
 

@@ -18,6 +18,8 @@ from gefa.core.units import weight
 
 MOST_ENCODES = 6
 """for one variant"""
+MORE_ENCODES, FAR = 3, 2.0
+"""more of them where the best is so many times the window above what is aimed at"""
 SLACK = 1.5
 """points above its target that a score may be"""
 HIGHEST = 100
@@ -72,6 +74,7 @@ def for_look(
         lambda quality: _scored(quality, encode, score),
         most,
         typical_of(format).same_as,
+        MORE_ENCODES,
     )
     reaching = [tried for tried in tries if tried.score >= target]
     best = min(reaching, key=_quality) if reaching else max(tries, key=_value)
@@ -151,15 +154,22 @@ def _search(
     attempt: Callable[[int], Attempt],
     most: int = MOST_ENCODES,
     same_as: Callable[[int], int] = lambda quality: quality,
+    more: int = 0,
 ) -> list[Attempt]:
     """Tries until one is in the window, or no quality is left between those beside it. Of numbers
-    that give the same file, ``same_as`` names the one that is tried."""
+    that give the same file, ``same_as`` names the one that is tried. ``more`` tries are made where
+    what lies above the window is still far from it: grain that comes and goes within a few numbers
+    of an encoder doubles a file."""
     aim = sum(window) / 2
     tries: list[Attempt] = []
     below = above = None
     first, last = lowest, HIGHEST
     guess = curve.quality(aim)
-    while first <= last and len(tries) < most:
+    far = window[1] + FAR * (window[1] - window[0])
+    while first <= last:
+        lacking = above is not None and above.value > far
+        if len(tries) >= (most + more if lacking else most):
+            break
         tried = attempt(max(lowest, same_as(min(last, max(first, round(guess))))))
         tries.append(tried)
         if window[0] <= tried.value <= window[1]:
