@@ -135,7 +135,7 @@ def test_a_manifest_has_the_fields_that_others_rely_on() -> None:
     found = json.loads(_manifest(b"x").to_json())
     assert found["gefa_manifest"] == 2
     assert set(found) == {
-        "gefa_manifest", "sources", "files", "cuts", "originals", "sprites", "left_out", "dropped",
+        "gefa_manifest", "sources", "files", "cuts", "originals", "sprites", "pictures", "left_out", "dropped",
         "failed", "warnings",
     }  # fmt: skip
     assert {

@@ -4,6 +4,7 @@ In reading order:
 
 - ``app``: The command line
 - ``build``: Commands that build a site's files: export, check, init
+- ``pages``: Commands about pages: what they send, and the markup of their pictures
 - ``servers``: Commands that keep running: servers and workers
 - ``care``: Commands that take care of a data folder: backups, checks, clearing away
 - ``people``: ``gefa people``

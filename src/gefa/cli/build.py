@@ -105,7 +105,8 @@ class Site:
         return load_plan(self.file) if self.file else self.plan
 
 
-def _site(plan_file: Path | None, out: Path | None) -> Site:
+def site_for(plan_file: Path | None, out: Path | None) -> Site:
+    """The site of a plan file, or of the nearest. PlanError where files have no folder."""
     from gefa.core.plan.plan import Plan, load_plan
     from gefa.work.site import plan_above
 
@@ -121,10 +122,10 @@ def _site(plan_file: Path | None, out: Path | None) -> Site:
     return Site(file, plan, out)
 
 
-def _files(
+def files_for(
     site: Site, sources: Sequence[Path], place_for: Callable[[Path], Path]
 ) -> list[SiteFile]:
-    """The files to export: those that were named, or all of the site."""
+    """The sources that were named, or all of the site."""
     from gefa.work.site import files_below, listed, named, site_files
 
     if not sources:
@@ -162,7 +163,7 @@ def export(
     from gefa.work.pool import Pool
 
     with failing(WRONG_USAGE), Pool(jobs) as pool:
-        site = _site(plan, out)
+        site = site_for(plan, out)
         if dry_run:
             _print_rehearsal(_rehearsed(site, sources or [], pool), as_json=as_json)
         pool.start("gefa.core.make.make_cut")
@@ -205,7 +206,7 @@ def _exported(
             extras=Extras(layout=wishes.layout, pdf=wishes.pdf),
             marks=site.marks,
         )
-        files = _files(site, sources, exporter.place_for)
+        files = files_for(site, sources, exporter.place_for)
         if wishes.watch:
             bar.stop()
             _watch(exporter, pool, files, site)
@@ -216,13 +217,13 @@ def _exported(
 def _rehearsed(site: Site, sources: Sequence[Path], pool: Pool) -> Rehearsal:
     from gefa.work.rehearsal import rehearse
 
-    with _unpacking() as place_for:
-        files = _files(site, sources, place_for)
+    with unpacking() as place_for:
+        files = files_for(site, sources, place_for)
         return rehearse(pool, files, site.plan, site.out, marks=site.marks, whole=not sources)
 
 
 @contextmanager
-def _unpacking() -> Iterator[Callable[[Path], Path]]:
+def unpacking() -> Iterator[Callable[[Path], Path]]:
     """Places for the files of zips that are gone afterwards."""
     import tempfile
 
@@ -364,9 +365,9 @@ def check(
     from gefa.work.check import check as checked
     from gefa.work.pool import Pool
 
-    with failing(WRONG_USAGE), Pool(jobs) as pool, _unpacking() as place_for:
-        site = _site(plan, out)
-        files = _files(site, sources or [], place_for)
+    with failing(WRONG_USAGE), Pool(jobs) as pool, unpacking() as place_for:
+        site = site_for(plan, out)
+        files = files_for(site, sources or [], place_for)
         found = checked(pool, files, site.plan, site.out, marks=site.marks, whole=not sources)
     if form is CheckFormat.JSON:
         typer.echo(found.model_dump_json(indent=2))

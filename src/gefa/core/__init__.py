@@ -13,9 +13,9 @@ for job in prepare(survey_for(document, plan), plan).jobs:
     print(report.record.markup)
 ```
 
-Its folders, in the order of the job: ``read``, ``treat``, ``cut``, ``plan``, ``deliver``, ``weigh``,
-``make``, ``look``, ``slots``; each imports only those before it. All of them share ``errors``,
-``geometry``, ``units``, ``files``, ``conditions``, ``pixels`` and ``threads``.
+Its folders, in the order of the job: ``read``, ``treat``, ``cut``, ``plan``, ``deliver``,
+``weigh``, ``make``, ``look``, ``slots``; each imports only those before it. All of them share
+``errors``, ``geometry``, ``units``, ``files``, ``conditions``, ``pixels`` and ``threads``.
 """
 
 from importlib import import_module

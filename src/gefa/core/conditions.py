@@ -61,6 +61,22 @@ def parse_sizes(text: str) -> list[Entry]:
     return found
 
 
+def valid_entries(text: str) -> list[Entry]:
+    """The entries of a ``sizes`` attribute that a browser goes by: it skips those that do not
+    hold."""
+    found = []
+    try:
+        parts = _split(_tokens(text), ",")
+    except ConditionError:
+        return []
+    for part in parts:
+        try:
+            found.append(_entry(part, last=True))
+        except ConditionError:
+            continue
+    return found
+
+
 def shown_width(entries: Sequence[Entry], viewport: Viewport) -> float:
     """How wide the picture is, in CSS px: 100vw if no condition holds."""
     found = next((entry for entry in entries if entry.holds(viewport)), None)

@@ -17,6 +17,13 @@ def weight(size: float | None) -> str:
     return f"{mega:.2f} MB" if mega < 10 else f"{mega:,.1f} MB"
 
 
+def percent(share: float) -> str:
+    """A share (1 is all) in whole per cent; below one per cent says so."""
+    if 0 < share < 0.01:
+        return "under 1 %"
+    return f"{share * 100:.0f} %"
+
+
 def listed(words: list[str]) -> str:
     """``A``, ``A and B``, ``A, B and C``."""
     return " and ".join(filter(None, [", ".join(words[:-1]), *words[-1:]]))

@@ -9,11 +9,12 @@ from pathlib import Path
 from gefa.core.files import write_whole
 from gefa.core.plan.plan import parse_plan
 from gefa.core.read import kind_of
+from gefa.core.weigh.audience import with_rows
 from gefa.demo.moments import MOMENTS, draw_moment
 from gefa.demo.numbered import draw_numbered
 from gefa.demo.pennants import draw_pennants
 from gefa.demo.photographs import PANORAMA, SCENES, draw_panorama, draw_photograph
-from gefa.demo.plan import PLAN
+from gefa.demo.plan import PLAN, VISITORS
 from gefa.demo.poster import draw_poster
 from gefa.demo.programme import draw_programme
 from gefa.demo.site.fill import fill_site
@@ -28,6 +29,7 @@ from gefa.work.site import PLAN_FILE
 
 DEMO_FILE = "demo.json"
 SAMPLES = "samples"
+AUDIENCE_FILE = "visitors.csv"
 TESTS = "tests"
 """the folder of numbered test pictures, among the samples"""
 DESIGNS, PHOTOS = "designs", "photos"
@@ -77,6 +79,7 @@ def draw_world(folder: Path, processes: int) -> list[str]:
         for call in asked:
             pool.outcome(call)
     write_whole(folder / PLAN_FILE, PLAN.encode())
+    write_whole(folder / AUDIENCE_FILE, VISITORS.encode())
     photographs = [scene.file for scene in (*SCENES, PANORAMA, *MOMENTS)]
     return [
         *(f"{DESIGNS}/{name}" for name in (POSTER, PENNANTS, PROGRAMME)),
@@ -105,7 +108,8 @@ def _fill(store: Store, samples: Path, names: list[str]) -> list[tuple[str, str]
     with store.session() as session:
         for name in reversed(names):
             bring_in(session, name, blobs[name], kind_of(samples / name).value)
-        import_plan(session, parse_plan(PLAN, PLAN_FILE), f"Imported {PLAN_FILE}")
+        plan = with_rows(parse_plan(PLAN, PLAN_FILE), samples)
+        import_plan(session, plan, f"Imported {PLAN_FILE}")
         keys = []
         for name, own in SLOTS.items():
             slot = slot_named(session, name) or add_slot(session, name, own)

@@ -5,14 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.core.units import weight
-
-
-def percent(share: float) -> str:
-    """A share (1 is all) in whole per cent; below one per cent says so."""
-    if 0 < share < 0.01:
-        return "under 1 %"
-    return f"{share * 100:.0f} %"
+from gefa.core.units import percent, weight
 
 
 def count(number: int, one: str, many: str = "") -> str:

@@ -28,6 +28,8 @@ In reading order:
 - ``run_output``: What a run made, written into the out folder of a site
 - ``site_folder``: ``gefa serve --site``: the application on a repository
 - ``rehearsal``: What an export would do, without doing it
+- ``page_weights``: ``gefa weigh``: what the pages of a site send
+- ``ladder_trial``: Ladders that fit better: encoded to see that they do, and written down
 - ``check``: ``gefa check``
 - ``starter``: ``gefa init``
 - ``outlooks``: Works out what a run of each source would make, so that the desk can tell it at once

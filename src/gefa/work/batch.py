@@ -33,6 +33,7 @@ from gefa.work.export_calls import (
 from gefa.work.out_folder import (
     carry_over,
     make_ready,
+    name_pictures,
     no_longer_made,
     put_sprites,
     remove,
@@ -180,7 +181,7 @@ class Exporter:
             self._ask(prepared)
         batch.tell(planned)
         self._make(planned, batch)
-        self._finish(planned, batch)
+        self._finish(planned, batch, plan)
         self._write_extras(planned, batch)
         return Exported(batch.manifest, planned.changes)
 
@@ -276,10 +277,11 @@ class Exporter:
                     reason = error.told if isinstance(error, GefaError) else str(error)
                     batch.manifest.failed.append(Remark(cut="PDF", reason=reason, source=name))
 
-    def _finish(self, planned: Planned, batch: _Batch) -> None:
+    def _finish(self, planned: Planned, batch: _Batch, plan: Plan) -> None:
         """Write memory and manifest, then remove what these sources do not make any more."""
         manifest = batch.manifest
         manifest.sprites = sprites_of(manifest.cuts, manifest.files)
+        name_pictures(manifest, plan.pictures)
         gone = no_longer_made(planned.before, planned.again, manifest)
         manifest.dropped += [
             Remark(cut=cut, reason=f"{path} is not made any more") for cut, path in gone

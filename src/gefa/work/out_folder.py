@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from pathlib import Path
 
 from pydantic import ValidationError
 
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import MANIFEST, Manifest
+from gefa.core.deliver.named_pictures import picture_records
 from gefa.core.deliver.sprite import drawing_of, sprite_file
 from gefa.core.errors import PlanError, SourceError
 from gefa.core.files import write_whole
+from gefa.core.plan.pages import PictureEntry
 from gefa.core.read.scratch import Scratch, sweep
 from gefa.work.surveys import HIDDEN
 
@@ -85,6 +87,12 @@ def put_sprites(out: Path, manifest: Manifest) -> None:
             manifest.failed.append(Remark(cut=sprite.path, reason=str(error)))
         else:
             write_whole(out / sprite.path, data)
+
+
+def name_pictures(manifest: Manifest, entries: Iterable[PictureEntry]) -> None:
+    """Give a manifest the pictures of the plan, and a warning for each that cannot be shown."""
+    manifest.pictures, problems = picture_records(manifest, entries)
+    manifest.warnings += [Remark(cut="pictures", reason=problem) for problem in problems]
 
 
 def _drawing(out: Path, manifest: Manifest, cut: str) -> bytes:

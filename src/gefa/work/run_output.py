@@ -31,6 +31,7 @@ from gefa.store.store import Store
 from gefa.work.out_folder import (
     carry_over,
     make_ready,
+    name_pictures,
     no_longer_made,
     previous,
     put_sprites,
@@ -85,6 +86,7 @@ def write_run(store: Store, run_id: str, folder: Path, out: Path, plan: Plan) ->
     shelf = FolderShelf(out)
     _put_files(store.blobs, shelf, out, made)
     manifest.sprites = sprites_of(manifest.cuts, manifest.files)
+    name_pictures(manifest, plan.pictures)
     dropped = no_longer_made(before, again, manifest)
     manifest.dropped += [
         Remark(cut=cut, reason=f"{path} is not made any more") for cut, path in dropped

@@ -8,7 +8,9 @@ from pydantic import BaseModel, ConfigDict, model_validator
 
 from gefa.core.cut.cut import Origin, Remark
 from gefa.core.deliver.negotiate import sent_to_large_screens
+from gefa.core.geometry import Size
 from gefa.core.pixels import AlphaKind
+from gefa.core.plan.pages import PictureEntry
 from gefa.core.treat.formats import Format
 
 MANIFEST = "manifest.json"
@@ -48,7 +50,8 @@ class File(BaseModel):
 
 class CutRecord(BaseModel):
     """One cut: where it lies on the canvas (px), the markup to show it, and why it has the formats
-    that it has, if they were chosen for it. ``sprite`` says that it goes into its recipe's."""
+    that it has, if they were chosen for it. ``sprite`` says that it goes into its recipe's;
+    ``shown`` is the size in the markup (CSS px), ``by_density`` that it is always that."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -68,6 +71,13 @@ class CutRecord(BaseModel):
     alt: str = ""
     why: str = ""
     sprite: bool = False
+    shown: Size | None = None
+    by_density: bool = False
+
+    @property
+    def shown_size(self) -> Size:
+        """The size in the markup, px."""
+        return self.shown or Size(self.width, self.height)
 
 
 class OriginalFile(BaseModel):
@@ -96,6 +106,16 @@ class Sprite(BaseModel):
     recipe: str
     path: str
     symbols: dict[str, str]
+
+
+class PictureRecord(BaseModel):
+    """A picture of the plan with its markup: one cut, or several for media conditions."""
+
+    model_config = ConfigDict(frozen=True)
+
+    name: str
+    entry: PictureEntry
+    markup: str
 
 
 class Totals(BaseModel):
@@ -127,6 +147,7 @@ class Manifest(BaseModel):
     cuts: list[CutRecord] = []
     originals: list[OriginalFile] = []
     sprites: list[Sprite] = []
+    pictures: list[PictureRecord] = []
     left_out: list[Remark] = []
     dropped: list[Remark] = []
     failed: list[Remark] = []

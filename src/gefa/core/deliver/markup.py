@@ -38,12 +38,14 @@ class MediaCase:
 @dataclass(frozen=True, slots=True)
 class ImgBehaviour:
     """How the ``<img>`` behaves: ``lazy`` or at once; ``colour`` (#rrggbb) and ``tiny`` (a data
-    URI) stand in until it has come; ``mask`` is CSS that it is shown through."""
+    URI) stand in until it has come; ``mask`` is CSS that it is shown through,
+    ``css_class`` its class."""
 
     lazy: bool = True
     colour: str = ""
     tiny: str = ""
     mask: str = ""
+    css_class: str = ""
 
     @property
     def style(self) -> str:
@@ -109,7 +111,7 @@ def directed(
         )
     middle = fallback[0] if densities else _plain_choice(fallback)
     lines += [
-        f'  <img src="{escape(_url(middle.url))}" srcset="{srcset(fallback, per)}"'
+        f'  <img src="{escape(quoted_url(middle.url))}" srcset="{srcset(fallback, per)}"'
         f"{_sized(last, densities)}",
         f'       width="{last.size.width}" height="{last.size.height}" alt="{escape(alt)}"'
         f"{_behaviour(dress or ImgBehaviour())}>",
@@ -125,7 +127,7 @@ def _sized(one: MediaCase, densities: bool) -> str:
 def _plain_img(offer: Offer, one: MediaCase, alt: str) -> str:
     """An ``<img>`` with the one file that does for all widths, up to its loading."""
     size = f'width="{one.size.width}" height="{one.size.height}"'
-    return f'<img src="{escape(_url(offer.url))}" {size} alt="{escape(alt)}"'
+    return f'<img src="{escape(quoted_url(offer.url))}" {size} alt="{escape(alt)}"'
 
 
 def _is_drawn(offers: Sequence[Offer]) -> bool:
@@ -135,7 +137,8 @@ def _is_drawn(offers: Sequence[Offer]) -> bool:
 def _behaviour(dress: ImgBehaviour) -> str:
     loading = ' loading="lazy"' if dress.lazy else ' loading="eager" fetchpriority="high"'
     style = f' style="{escape(dress.style)}"' if dress.style else ""
-    return f'{loading} decoding="async"{style}'
+    classes = f' class="{escape(dress.css_class)}"' if dress.css_class else ""
+    return f'{loading} decoding="async"{classes}{style}'
 
 
 def preload(shown: Sequence[MediaCase]) -> str:
@@ -167,14 +170,14 @@ def image_set(offers: Sequence[Offer], width: int) -> str:
     groups = by_format(_worth_offering(offers))
     plain = _at_least(groups[-1][1], width)
     choices = [
-        f'url("{_url(_at_least(offers, width * density).url)}") {density}x'
+        f'url("{quoted_url(_at_least(offers, width * density).url)}") {density}x'
         f' type("{FORMATS[format].media_type}")'
         for format, offers in groups
         for density in (1, 2)
     ]
     listed = ",\n    ".join(choices)
     return (
-        f'background-image: url("{_url(plain.url)}");\n'
+        f'background-image: url("{quoted_url(plain.url)}");\n'
         f"background-image: image-set(\n    {listed}\n);"
     )
 
@@ -214,7 +217,7 @@ def as_data(shown: Sequence[MediaCase], alt: str, dress: ImgBehaviour) -> dict[s
                 "sizes": one.sizes,
                 "width": one.size.width,
                 "height": one.size.height,
-                "files": [{"url": _url(offer.url), "width": offer.width} for offer in offers],
+                "files": [{"url": quoted_url(offer.url), "width": offer.width} for offer in offers],
             }
             for one in shown
             for format, offers in by_format(_worth_offering(one.offers))
@@ -252,10 +255,11 @@ def _plain_choice(offers: Sequence[Offer]) -> Offer:
 def srcset(offers: Sequence[Offer], per: int | None = None) -> str:
     """By width, or by density where they are shown ``per`` CSS px wide; a drawing needs neither."""
     if _is_drawn(offers):
-        return escape(_url(offers[0].url))
+        return escape(quoted_url(offers[0].url))
     told = [f"{o.width}w" if per is None else f"{o.width / per:.3g}x" for o in offers]
-    return escape(", ".join(f"{_url(o.url)} {w}" for o, w in zip(offers, told, strict=True)))
+    return escape(", ".join(f"{quoted_url(o.url)} {w}" for o, w in zip(offers, told, strict=True)))
 
 
-def _url(path: str) -> str:
+def quoted_url(path: str) -> str:
+    """A path as markup has it."""
     return quote(path, safe="/:?=&#%")

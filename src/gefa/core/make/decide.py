@@ -188,8 +188,10 @@ class _Decider:
         target = max((variant.look or 0.0 for variant in trial), default=0.0)
         tried = {v.format: self._candidate(v, alpha, target) for v in trial}
         choice = choose(tried, self._facts.nature, self._facts.colours, alpha, target, width)
+        # That JPEG has no transparency need not be told of every piece of a design.
+        told = against if alpha is AlphaKind.NONE else {}
         self._left_out += [
-            f"{FORMATS[format].label} is left out: {reason}" for format, reason in against.items()
+            f"{FORMATS[format].label} is left out: {reason}" for format, reason in told.items()
         ]
         self._left_out += choice.against.values()
         return choice.formats, choice.why

@@ -69,6 +69,8 @@ def record_of(
         alt=job.alt,
         why=why,
         sprite=job.recipe.sprite,
+        shown=job.extent.size if job.css else _shown_size(job, shown),
+        by_density=_by_density(job),
         markup=plain_box(job.css, job.extent.size)
         if job.css
         else picture(offers, _shown_size(job, shown), job.alt, densities=_by_density(job)),

@@ -2,7 +2,9 @@
 
 In reading order:
 
-- ``plan``: The plan file: recipes, rules, cuts, slices and originals, as TOML
+- ``plan_model``: What all tables of a plan have in common
+- ``pages``: What a plan says of pages: pictures by name, the pages that show them, and who visits
+- ``plan``: The plan file: recipes, rules, cuts, slices, originals, pictures and pages, as TOML
 - ``toml_blocks``: How plans are written as TOML
 - ``plan_text``: A plan file written anew with its comments and its order kept
 - ``problems``: What is wrong with a plan or a recipe, in words, with its place

@@ -120,6 +120,17 @@ class PlanEditor:
         """Give a cut a size of its own instead of its recipe's widths; None takes it back."""
         return self._one(part, line, {"size": size, "leave_out": False})
 
+    def widen(self, part: str, recipe: str, widths: Sequence[int]) -> Plan:
+        """Give the cuts that a part has by a recipe widths of their own, px."""
+        usual = default_recipe(self.source, self.source.part(part), self.plan)
+        own = [
+            entry.model_copy(update={"widths": tuple(widths)})
+            if (entry.recipe or usual) == recipe
+            else entry
+            for entry in self._entries(part)
+        ]
+        return self._replaced(part, own).checked()
+
     def as_file(self, part: str, line: str, on: bool) -> Plan:
         """Make files even of what CSS could draw."""
         return self._one(part, line, {"as_file": on, "leave_out": False})

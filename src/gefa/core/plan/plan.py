@@ -1,10 +1,11 @@
-"""The plan file: recipes, rules, cuts, slices and originals, as TOML."""
+"""The plan file: recipes, rules, cuts, slices, originals, pictures and pages, as TOML."""
 
 from __future__ import annotations
 
 import re
 import threading
 import tomllib
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from difflib import get_close_matches
 from functools import cache
@@ -27,6 +28,7 @@ from gefa.core.cut.shown_size import ShownSize
 from gefa.core.errors import PlanError
 from gefa.core.geometry import Rect
 from gefa.core.plan import toml_blocks
+from gefa.core.plan.pages import PAGE_MODELS, AudienceEntry, PageEntry, PictureEntry
 from gefa.core.plan.plan_model import Folder, PlanModel, SourcePath
 from gefa.core.plan.problems import problems_in_words
 from gefa.core.treat.recipe import (
@@ -226,7 +228,19 @@ class Plan(PlanModel):
     cuts: tuple[CutEntry, ...] = ()
     slices: tuple[SliceEntry, ...] = ()
     originals: tuple[OriginalsEntry, ...] = ()
+    pictures: tuple[PictureEntry, ...] = ()
+    pages: tuple[PageEntry, ...] = ()
+    audiences: tuple[AudienceEntry, ...] = ()
     check: CheckTable = Field(default_factory=CheckTable)
+
+    @field_validator("pictures", "pages", "audiences")
+    @classmethod
+    def _called_apart(cls, entries: tuple[Any, ...]) -> tuple[Any, ...]:
+        names = [getattr(entry, "called", "") or entry.name for entry in entries]
+        twice = next((name for name, many in Counter(names).items() if many > 1), None)
+        if twice is not None:
+            raise ValueError(f"two are called {twice!r}")
+        return entries
 
     @field_validator("rules", "cuts", "slices")
     @classmethod
@@ -256,8 +270,9 @@ class Plan(PlanModel):
         return _entries_by_path(self.sources).first(source)
 
     def for_source(self, source: str) -> Plan:
-        """Only what goes for the source at that path, with its recipe as the default. Cuts that
-        name the source stand instead of those of the same part that name none; so do slices."""
+        """Only what goes for the source at that path, with its recipe as the default: what its
+        files depend on, so no pages. Cuts that name the source stand instead of those of the same
+        part that name none; so do slices."""
         entry = self.entry_for(source)
         named = {cut.part for cut in self.cuts if cut.source == source}
         sliced = any(one.source == source for one in self.slices)
@@ -275,6 +290,7 @@ class Plan(PlanModel):
                     one for one in self.slices if one.source == (source if sliced else None)
                 ),
                 "originals": tuple(o for o in self.originals if goes_for(o.sources, source)),
+                **_WITHOUT_PAGES,
             }
         )
 
@@ -371,6 +387,7 @@ def _entries_by_path(entries: tuple[SourcesEntry, ...]) -> _EntriesByPath:
         return known
 
 
+_WITHOUT_PAGES: dict[str, tuple[()]] = {"pictures": (), "pages": (), "audiences": ()}
 _PREFIXES = {"rules": "r", "cuts": "e", "slices": ""}
 """of ids: a slice is named by its number, as in ``"0 r1-c2"``"""
 SHARED = "s"
@@ -405,7 +422,7 @@ def did_you_mean(name: str, known: dict[str, Recipe]) -> str:
 def _keys() -> frozenset[str]:
     """All keys that stand anywhere in a plan."""
     models = (Plan, SourcesEntry, Rule, CutEntry, SliceEntry, Split, Guides, CellEntry)
-    more = (OriginalsEntry, CheckTable, Recipe, ShownSize)
+    more = (OriginalsEntry, CheckTable, Recipe, ShownSize, *PAGE_MODELS)
     return frozenset(name for model in (*models, *more) for name in model.model_fields)
 
 

@@ -27,6 +27,9 @@ _IDENTITY = {
     "cuts": ("source", "part"),
     "slices": ("source",),
     "originals": ("sources", "parts"),
+    "pictures": ("name",),
+    "pages": ("name", "html"),
+    "audiences": ("name",),
 }
 """the keys by which an entry is known again after it was edited"""
 _HEADER = re.compile(r"\s*\[(?P<list>\[)?\s*(?P<key>[^\[\]\"'#]+?)\s*\]\]?\s*(#.*)?")

@@ -265,6 +265,9 @@ _COUNTED = {
     "cuts": "cuts by hand",
     "slices": "slices",
     "originals": "originals",
+    "pictures": "pictures",
+    "pages": "pages",
+    "audiences": "audiences",
 }
 
 

@@ -8,7 +8,7 @@ from typing import Any
 import tomlkit
 from tomlkit.items import Item
 
-LISTS = ("sources", "rules", "cuts", "slices", "originals")
+LISTS = ("sources", "rules", "cuts", "slices", "originals", "pictures", "pages", "audiences")
 """the lists of a plan, each entry of which is a table; in this order"""
 
 

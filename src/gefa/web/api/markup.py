@@ -9,8 +9,8 @@ from typing import Annotated, Any
 from fastapi import Query
 from pydantic import BaseModel
 
-from gefa.core.deliver.browser import loaded
 from gefa.core.conditions import ConditionError, Viewport, parse_media
+from gefa.core.deliver.browser import loaded
 from gefa.core.deliver.markup import (
     ImgBehaviour,
     MediaCase,

@@ -1,0 +1,111 @@
+"""The pictures of a site by name, and their markup: those that a plan has, and each cut."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from difflib import get_close_matches
+
+from gefa.core.deliver.manifest import CutRecord, Manifest, PictureRecord
+from gefa.core.deliver.markup import (
+    ImgBehaviour,
+    MediaCase,
+    Offer,
+    default_sizes,
+    directed,
+    plain_box,
+)
+from gefa.core.errors import PlanError
+from gefa.core.plan.pages import Loading, PictureEntry, PictureUse
+
+
+class NamedPictures:
+    """What a manifest made, by name. ``entries`` are the pictures of the plan; those that the
+    manifest itself names are there too. ``base`` is put before the path of each file."""
+
+    def __init__(
+        self, manifest: Manifest, entries: Iterable[PictureEntry] = (), base: str = ""
+    ) -> None:
+        self._cuts = {cut.name: cut for cut in manifest.cuts}
+        self._offers: dict[str, list[Offer]] = {}
+        for file in manifest.files:
+            offer = Offer(base + file.path, file.format, file.width, file.height, file.moves)
+            self._offers.setdefault(file.cut, []).append(offer)
+        told = {one.name: one.entry for one in manifest.pictures}
+        self._entries: Mapping[str, PictureEntry] = told | {one.name: one for one in entries}
+
+    def names(self) -> list[str]:
+        """Pictures, then cuts that none of them is called like."""
+        return list(dict.fromkeys([*self._entries, *self._cuts]))
+
+    def entry(self, name: str) -> PictureEntry:
+        """The picture of that name; a cut is one by itself. PlanError, with the closest name, if
+        there is none."""
+        if name in self._entries:
+            return self._entries[name]
+        return PictureEntry(name=name, alt=self.cut(name, "picture").alt, use=(_whole(name),))
+
+    def cut(self, name: str, what: str = "cut") -> CutRecord:
+        """PlanError, with the closest name, where the manifest has none."""
+        if name in self._cuts:
+            return self._cuts[name]
+        known = self._cuts if what == "cut" else self.names()
+        close = get_close_matches(name, known, n=1, cutoff=0.4)
+        raise PlanError(
+            f"there is no {what} {name!r}.", advice=f"The closest is {close[0]!r}." if close else ""
+        )
+
+    def markup(
+        self,
+        name: str,
+        *,
+        alt: str | None = None,
+        sizes: str = "",
+        loading: str = "",
+        css_class: str = "",
+    ) -> str:
+        """The ``<picture>`` of that name, with what is given instead of what the plan says.
+        PlanError where it, or a cut of it, is not there, or has no file."""
+        entry = self.entry(name)
+        told = entry.alt if alt is None else alt
+        only = self.cut(entry.use[0].cut) if len(entry.use) == 1 else None
+        if only is not None and only.css:
+            return plain_box(only.css, only.shown_size)
+        lazy = Loading(loading or entry.loading) is Loading.LAZY
+        cases = self.cases(entry, sizes)
+        by_density = only is not None and only.by_density and not (sizes or entry.sizes)
+        return directed(
+            cases, told, ImgBehaviour(lazy=lazy, css_class=css_class), densities=by_density
+        )
+
+    def cases(self, entry: PictureEntry, sizes: str = "") -> Sequence[MediaCase]:
+        """What a picture shows for each media condition. PlanError as for ``markup``."""
+        found = []
+        for use in entry.use:
+            cut = self.cut(use.cut)
+            offers = self._offers.get(use.cut, [])
+            if not offers:
+                reason = "CSS draws it" if cut.css else "it has no files"
+                raise PlanError(f"the picture {entry.name!r} cannot show {use.cut!r}: {reason}.")
+            told = sizes or entry.sizes or default_sizes(cut.shown_size)
+            found.append(MediaCase(offers, cut.shown_size, told, use.media))
+        return found
+
+
+def picture_records(
+    manifest: Manifest, entries: Iterable[PictureEntry]
+) -> tuple[list[PictureRecord], list[str]]:
+    """The pictures of a plan as a manifest has them, and what is wrong with the others."""
+    named = NamedPictures(manifest, entries)
+    records, problems = [], []
+    for entry in entries:
+        try:
+            markup = named.markup(entry.name)
+        except PlanError as error:
+            problems.append(error.told)
+        else:
+            records.append(PictureRecord(name=entry.name, entry=entry, markup=markup))
+    return records, problems
+
+
+def _whole(cut: str) -> PictureUse:
+    return PictureUse(cut=cut)

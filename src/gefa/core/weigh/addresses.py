@@ -1,0 +1,124 @@
+"""From the addresses in a page to files: those that were made, else those that are there."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+from urllib.parse import quote, unquote, urljoin, urlsplit
+
+import pyvips
+
+from gefa.core.deliver.manifest import File, Manifest
+from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.treat.svg_file import sent_bytes
+
+FORMAT_OF_TYPE = {row.media_type: format for format, row in FORMATS.items()}
+_OF_ENDING = {
+    **{f".{format.value}": format for format in Format},
+    ".jpg": Format.JPEG,
+}
+_HERE = "http://page.invalid/"
+MOST_BYTES = 100_000_000
+"""of a file that is looked at"""
+
+
+@dataclass(frozen=True, slots=True)
+class FoundFile:
+    """A file that an address names. Sizes in px, 0 where they are not known."""
+
+    path: str
+    format: Format | None
+    width: int
+    height: int
+    bytes: int
+    cut: str = ""
+
+
+class Addresses:
+    """Finds files by their addresses in the pages below ``root``: those of a manifest, whose files
+    lie in ``out``, and any other that is there."""
+
+    def __init__(
+        self, root: Path, manifest: Manifest | None = None, out: Path | None = None
+    ) -> None:
+        self._root = root.resolve()
+        self._out = out.resolve() if out is not None else None
+        self._made: Mapping[str, File] = {f.path: f for f in manifest.files} if manifest else {}
+        self._known: dict[tuple[str, ...], FoundFile | str] = {}
+        self.used: set[str] = set()
+        """paths in the manifest that some page named"""
+
+    def find(self, url: str, page: str, base: str = "") -> FoundFile | str:
+        """The file that ``url`` names on the page at a path below the root, or why there is none,
+        in words; nothing is said of data in the address itself."""
+        try:
+            address = urljoin(urljoin(_HERE + quote(page), base), url.strip())
+            split = urlsplit(address)
+        except ValueError:
+            return f"{url} is not an address"
+        if split.scheme == "data":
+            return ""
+        if not address.startswith(_HERE):
+            return f"{url} lies on another server, and is not weighed"
+        path = unquote(split.path).lstrip("/")
+        # A page does not say which folder its server calls /: that of the page, or one above it.
+        places = _folders_above(page) if url.strip().startswith("/") else ("",)
+        key = (path, *places)
+        if key not in self._known:
+            self._known[key] = self._found(path, places)
+        found = self._known[key]
+        if isinstance(found, FoundFile) and found.path in self._made:
+            self.used.add(found.path)
+        return found
+
+    def unused(self) -> Iterable[File]:
+        """Files of the manifest that no page named."""
+        return (file for path, file in self._made.items() if path not in self.used)
+
+    def _found(self, path: str, places: Sequence[str]) -> FoundFile | str:
+        on_disk = [(self._root / place / path).resolve() for place in places]
+        inside = [disk for disk in on_disk if disk.is_relative_to(self._root)]
+        for disk in inside:
+            made = self._in_out(disk)
+            if made is not None:
+                return of_made(made)
+        there = next((disk for disk in inside if disk.is_file()), None)
+        made = self._by_ending(path)
+        if made is not None and (there is None or there.stat().st_size == made.bytes):
+            return of_made(made)
+        return f"{path} is not there" if there is None else _of_disk(there, path)
+
+    def _in_out(self, disk: Path) -> File | None:
+        if self._out is None or not disk.is_relative_to(self._out):
+            return None
+        return self._made.get(disk.relative_to(self._out).as_posix())
+
+    def _by_ending(self, path: str) -> File | None:
+        """The made file with the longest end of a path: pages are served from anywhere."""
+        parts = PurePosixPath(path).parts
+        ends = ("/".join(parts[at:]) for at in range(len(parts)))
+        return next((self._made[end] for end in ends if end in self._made), None)
+
+
+def _folders_above(page: str) -> tuple[str, ...]:
+    """Of a page's path, the root first."""
+    parts = PurePosixPath(page).parent.parts
+    return tuple("/".join(parts[:at]) for at in range(len(parts) + 1))
+
+
+def of_made(file: File) -> FoundFile:
+    """A file of a manifest."""
+    return FoundFile(file.path, file.format, file.width, file.height, file.sent, file.cut)
+
+
+def _of_disk(file: Path, path: str) -> FoundFile | str:
+    format = _OF_ENDING.get(file.suffix.lower())
+    size = file.stat().st_size
+    if format is Format.SVG and size <= MOST_BYTES:
+        return FoundFile(path, format, 0, 0, sent_bytes(file.read_bytes()))
+    try:
+        header = pyvips.Image.new_from_file(str(file))
+    except pyvips.Error:
+        return f"{path} cannot be read as a picture"
+    return FoundFile(path, format, header.width, header.height, size)

@@ -1,0 +1,141 @@
+"""``gefa weigh``: what the pages of a site send, from its plan, its out folder, and built HTML."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from gefa.core.deliver.manifest import Manifest
+from gefa.core.errors import GefaError, PlanError, SourceError
+from gefa.core.plan.pages import PageEntry
+from gefa.core.plan.plan import Plan
+from gefa.core.weigh.addresses import Addresses
+from gefa.core.weigh.audience import NEUTRAL, Audience, audience_of, neutral
+from gefa.core.weigh.faults import MarkupFault, faults_of
+from gefa.core.weigh.html_page import MOST_BYTES, read_page
+from gefa.core.weigh.page_weight import PageWeight, weigh_page
+from gefa.core.weigh.shown import ShownPage
+from gefa.core.weigh.shown_markup import shown_markup
+from gefa.core.weigh.site_pages import SitePages
+
+HTML = (".html", ".htm", ".xhtml")
+MOST_PAGES = 20_000
+MOST_UNUSED = 40
+"""files that are told one by one"""
+
+
+def audience_called(plan: Plan, name: str, base: Path | None) -> Audience:
+    """An audience by its name; the first of the plan without one, else the neutral one. PlanError
+    if there is none of that name, or its file cannot be read."""
+    entries = {entry.name: entry for entry in plan.audiences}
+    if name in entries:
+        return audience_of(entries[name], base)
+    if not name and plan.audiences:
+        return audience_of(plan.audiences[0], base)
+    if name not in ("", NEUTRAL):
+        known = ", ".join([*entries, NEUTRAL])
+        raise PlanError(f"there is no audience {name!r}.", advice=f"There are: {known}.")
+    return neutral()
+
+
+@dataclass
+class Weighing:
+    """Weighs pages by one plan and one manifest, for one audience. ``base`` is the folder of the
+    plan, where built pages lie; None where there is none."""
+
+    plan: Plan
+    manifest: Manifest
+    audience: Audience
+    base: Path | None
+    out: Path | None = None
+    faults: list[MarkupFault] = field(default_factory=list)
+    shown: list[ShownPage] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self._site = SitePages(self.manifest, self.plan.pictures)
+        self._addresses: dict[Path, Addresses] = {}
+
+    def pages(self, names: Sequence[str] = (), *, visits: bool = True) -> list[PageWeight]:
+        """The pages of the plan, or those of these names."""
+        entries = [one for one in self.plan.pages if not names or one.called in names]
+        return [self.page(entry, visits=visits) for entry in entries]
+
+    def page(self, entry: PageEntry, *, visits: bool = True) -> PageWeight:
+        """One page of the plan. What cannot be read of it is among its problems."""
+        shown = self._of_html(entry) if entry.html else self._site.page(entry)
+        self.shown.append(shown)
+        return weigh_page(shown, self.audience, entry.budget, visits=visits)
+
+    def html(self, file: Path, root: Path, name: str = "") -> PageWeight:
+        """A built page that the plan does not name. SourceError if it cannot be read."""
+        shown = self._read(file, root, name or file.relative_to(root).as_posix())
+        self.shown.append(shown)
+        return weigh_page(shown, self.audience)
+
+    def tell_unused(self, root: Path) -> None:
+        """Have the files that no page below ``root`` refers to among the faults."""
+        addresses = self._addresses.get(root)
+        unused = [file.path for file in addresses.unused()] if addresses else []
+        told = [f"no page refers to {path}" for path in unused[:MOST_UNUSED]]
+        if len(unused) > MOST_UNUSED:
+            told.append(f"and to {len(unused) - MOST_UNUSED:,} other files")
+        self.faults += [MarkupFault(page=root.name or ".", line=0, reason=one) for one in told]
+
+    def _of_html(self, entry: PageEntry) -> ShownPage:
+        assert entry.html is not None
+        if self.base is None:
+            problem = f"{entry.html} is in the site's folder, which is not here"
+            return ShownPage(entry.called, (), (problem,))
+        try:
+            return self._read(self.base / entry.html, self.base, entry.called)
+        except GefaError as error:
+            return ShownPage(entry.called, (), (str(error),))
+
+    def _read(self, file: Path, root: Path, name: str) -> ShownPage:
+        path = file.relative_to(root).as_posix()
+        page = read_page(_bytes_of(file), path)
+        if root not in self._addresses:
+            self._addresses[root] = Addresses(root, self.manifest, self.out)
+        addresses = self._addresses[root]
+        found = shown_markup(page, lambda url: addresses.find(url, path, page.base))
+        self.faults += [MarkupFault(page=name, line=line, reason=r) for line, r in found.problems]
+        self.faults += faults_of(name, page, found.pictures, self.audience)
+        return ShownPage(name, tuple(found.pictures))
+
+
+def html_below(folder: Path) -> Iterator[Path]:
+    """The built pages below a folder, in order of their paths. PlanError if there is none, or too
+    many."""
+    found = sorted(
+        path for path in folder.rglob("*") if path.suffix.lower() in HTML and path.is_file()
+    )
+    if not found:
+        raise PlanError("holds no HTML.", file=str(folder))
+    if len(found) > MOST_PAGES:
+        raise PlanError(f"holds more than {MOST_PAGES:,} pages.", file=str(folder))
+    return iter(found)
+
+
+def natural_widths(manifest: Manifest) -> dict[str, int]:
+    """How wide each cut can be, in px: its own width, or that of a file that is wider."""
+    found = {cut.name: cut.width for cut in manifest.cuts}
+    for file in manifest.files:
+        found[file.cut] = max(file.width, found.get(file.cut, 0))
+    return found
+
+
+def unknown_names(plan: Plan, names: Iterable[str]) -> list[str]:
+    """Those that are no pages of the plan."""
+    known = {entry.called for entry in plan.pages}
+    return [name for name in names if name not in known]
+
+
+def _bytes_of(file: Path) -> bytes:
+    try:
+        with file.open("rb") as opened:
+            return opened.read(MOST_BYTES + 1)
+    except OSError as error:
+        raise SourceError(
+            f"cannot be read: {error.strerror}.", file=str(file), advice="Build the site first."
+        ) from error
