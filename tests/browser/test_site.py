@@ -12,9 +12,9 @@ import httpx
 import pytest
 from playwright.sync_api import Browser, Page, Route, expect
 
+from gefa.core.conditions import Viewport, parse_sizes, shown_width
 from gefa.core.cut.crop import crop_round
 from gefa.core.deliver.browser import picked
-from gefa.core.conditions import Viewport, parse_sizes, shown_width
 from gefa.core.deliver.markup import Offer
 from gefa.core.geometry import Rect, Size
 from gefa.core.treat.formats import Format

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from itertools import combinations
+from itertools import combinations, pairwise
 
 import numpy as np
 from hypothesis import given, settings
@@ -50,7 +50,7 @@ def test_no_ladder_of_as_many_widths_is_lighter(
 @settings(deadline=None)
 def test_more_widths_never_cost_more(rows: list[tuple[float, float]], natural: int) -> None:
     found = best_ladders([demand(rows, natural)])
-    assert all(a.bytes > b.bytes for a, b in zip(found, found[1:], strict=False))
+    assert all(a.bytes > b.bytes for a, b in pairwise(found))
     assert proposed(found) in found
     assert max(found[-1].widths) <= natural
 

@@ -10,7 +10,6 @@ import html5lib
 import pytest
 from jinja2 import Environment
 
-from gefa.core.deliver.browser import loaded, picked
 from gefa.core.conditions import (
     ConditionError,
     Viewport,
@@ -18,6 +17,7 @@ from gefa.core.conditions import (
     parse_sizes,
     shown_width,
 )
+from gefa.core.deliver.browser import loaded, picked
 from gefa.core.deliver.markup import (
     ImgBehaviour,
     MediaCase,

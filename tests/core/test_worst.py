@@ -10,8 +10,8 @@ from pathlib import Path
 
 import pytest
 
-from gefa.core.cut.glob import covers
 from gefa.core.conditions import ConditionError, parse_media, parse_sizes
+from gefa.core.cut.glob import covers
 from gefa.core.errors import GefaError
 from gefa.core.plan.plan import parse_plan
 from gefa.core.read import read
