@@ -245,7 +245,7 @@ class Task(SQLModel, table=True):
     source_id: str | None = Field(default=None, index=True)
     topic: str = Field(default="", index=True, sa_column_kwargs={"server_default": ""})
     position: int = 0
-    name: str = ""
+    name: str = Field(default="", index=True)
     planned: int = 0
     cost: float = 0.0
     task: dict[str, Any] = json_field(dict)

@@ -16,6 +16,7 @@ from gefa import __version__
 from gefa.core.read.scratch import sweep
 from gefa.web import problems
 from gefa.web.api import decisions, markup, resumable, uploads
+from gefa.web.api import pages as site_pages
 from gefa.web.api import plan as site_plan
 from gefa.web.api import runs as site_runs
 from gefa.web.api import sources as site_sources
@@ -39,6 +40,7 @@ from gefa.web.pages import (
     slots,
     sources,
     watched,
+    weight,
 )
 from gefa.web.pages import uploads as feed
 from gefa.web.security import Guard, HostCheck
@@ -132,6 +134,7 @@ def create_app(
         people,
         keys,
         watched,
+        weight,
     ):
         app.include_router(screen.router, include_in_schema=False)
     app.include_router(uploads.router)
@@ -141,6 +144,7 @@ def create_app(
     app.include_router(site_sources.router)
     app.include_router(site_plan.router)
     app.include_router(site_runs.router)
+    app.include_router(site_pages.router)
 
     @app.get("/api/v1/openapi.json", include_in_schema=False)
     @public

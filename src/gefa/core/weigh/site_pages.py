@@ -45,10 +45,21 @@ class SitePages:
             found = shown_markup(read_markup(markup), self._file).pictures
             if not found:
                 raise PlanError(f"the picture {one.picture!r} has no files: CSS draws it.")
-            self._shown[key] = replace(
+            picture = replace(
                 found[0], name=one.picture, eager=loading == Loading.EAGER.value, alt=entry.alt
             )
+            sizes = one.sizes or entry.sizes
+            # The markup of a drawing has no sizes, and one file for all of them.
+            self._shown[key] = _sized(picture, sizes) if sizes else picture
         return replace(self._shown[key], seen=one.seen, times=one.times)
 
     def _file(self, url: str) -> FoundFile | str:
         return self._files.get(url) or f"{url} is not in the manifest"
+
+
+def _sized(picture: ShownPicture, sizes: str) -> ShownPicture:
+    sources = tuple(
+        replace(source, sizes=sizes) if source.files[0].drawn else source
+        for source in picture.sources
+    )
+    return replace(picture, sources=sources)

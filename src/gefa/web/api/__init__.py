@@ -13,5 +13,6 @@ In reading order:
 - ``sources``: ``/api/v1/sources``: what the site is made of
 - ``plan``: ``/api/v1/plan``: the site's plan as one TOML file
 - ``runs``: ``/api/v1/runs``: runs over the site's sources
+- ``pages``: ``/api/v1/pages``: what the pages of the site send to their visitors
 - ``resumable``: ``/api/v1``
 """

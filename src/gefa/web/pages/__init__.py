@@ -19,6 +19,8 @@ In reading order:
 - ``proof``: Proof
 - ``proof_view``: What the Proof screen shows: a file of a cut beside the picture it was made from
 - ``curve``: The curve of weight against look, as a drawing: one line for each format
+- ``weight``: Weight: what the site's pages send to their visitors, and ladders that fit them better
+- ``weight_view``: What the Weight screen shows: pages, what visitors are sent, and ladders
 - ``recipes``: Recipes
 - ``recipe_form``: A recipe and the words of its sentence: from the one to the other and back
 - ``trial``: A recipe tried on a sample: one cut of one source, made as a run would make it

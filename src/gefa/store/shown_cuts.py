@@ -1,0 +1,65 @@
+"""The newest files of cuts that pages show, by the cuts' names."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable
+from dataclasses import dataclass, field
+
+from sqlmodel import Session, col, select
+
+from gefa.core.deliver.manifest import Manifest
+from gefa.core.make.report import JobReport
+from gefa.core.plan.plan import Plan
+from gefa.store.models import Run, Task, TaskKind, TaskState
+from gefa.store.sources import present
+
+
+@dataclass
+class ShownCuts:
+    """What was made of cuts, and in which runs, by their names; ``sources`` are the ids of their
+    sources."""
+
+    manifest: Manifest = field(default_factory=lambda: Manifest(sources=[]))
+    runs: dict[str, str] = field(default_factory=dict)
+    sources: dict[str, str] = field(default_factory=dict)
+
+    def take(self, task: Task) -> None:
+        report = JobReport.model_validate(task.report)
+        self.manifest.cuts.append(report.record)
+        self.manifest.files += report.files
+        self.runs[task.name] = task.run_id or ""
+        self.sources[task.name] = task.source_id or ""
+
+
+def wanted_names(plan: Plan) -> set[str]:
+    """Names of cuts that the pages of a plan may show."""
+    names = {use.cut for picture in plan.pictures for use in picture.use}
+    return names | {one.picture for page in plan.pages for one in page.pictures}
+
+
+def shown_cuts(session: Session, names: Collection[str], *, before: str = "") -> ShownCuts:
+    """The newest files of the cuts of these names, whose sources are there; with ``before`` those
+    of runs that were started before that one."""
+    limit = session.get(Run, before) if before else None
+    here = {source.id for source in present(session)}
+    found = ShownCuts()
+    for task in _tasks(session, names):
+        if task.name in found.runs or task.source_id not in here:
+            continue
+        if limit is None or task.created < limit.created:
+            found.take(task)
+    return found
+
+
+def _tasks(session: Session, names: Collection[str]) -> Iterable[Task]:
+    """Of runs, the newest first."""
+    return session.exec(
+        select(Task)
+        .where(
+            Task.kind == TaskKind.CUT,
+            Task.state == TaskState.DONE,
+            col(Task.run_id).is_not(None),
+            col(Task.name).in_(names),
+        )
+        .order_by(col(Task.created).desc(), col(Task.position).desc())
+    )

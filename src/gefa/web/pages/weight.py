@@ -1,0 +1,256 @@
+"""Weight: what the site's pages send to their visitors, and ladders that fit them better."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Annotated, Any
+from urllib.parse import urlencode
+
+from fastapi import Depends, Query, Request, Response, UploadFile
+from fastapi.responses import RedirectResponse
+from sqlmodel import Session
+from starlette.concurrency import run_in_threadpool
+
+from gefa.core.cut.cut import Origin
+from gefa.core.errors import PlanError
+from gefa.core.plan.pages import AudienceEntry
+from gefa.core.treat.recipe import Recipe
+from gefa.core.weigh.audience import NEUTRAL, audience_rows
+from gefa.core.weigh.shown import ShownPage
+from gefa.store.models import Source
+from gefa.store.plans import change_shared, editor_of, keep_edit, shared_plan
+from gefa.store.recipes import save_recipe, shelf_of_recipes
+from gefa.store.roles import Permission
+from gefa.store.sources import latest_revision
+from gefa.web.fields import Fields, FormOf
+from gefa.web.pages import weight_view
+from gefa.web.pages.plan import plan_now
+from gefa.web.pages.weight_view import (
+    BUDGET_WORDS,
+    Desk,
+    Place,
+    chart_of,
+    ladder_drawing,
+    priced_for,
+)
+from gefa.web.problems import Problem
+from gefa.web.services import Services, ServicesOf
+from gefa.web.templating import page
+from gefa.web.visitors import guarded_router, needs
+
+router = guarded_router(prefix="/weight")
+
+MOST_WIDTHS = 40
+"""of a ladder that somebody tries"""
+MAX_AUDIENCE_BYTES = 4_000_000
+
+
+@dataclass(frozen=True)
+class WeightQuery:
+    """What is looked at: an address of the screen. ``cut`` is the ladder that is shown, ``widths``
+    are tried for it."""
+
+    page: str
+    audience: str
+    place: Place
+    cut: str
+    widths: str
+
+    def address(self, path: str = "/weight", **changes: object) -> str:
+        fields: dict[str, object] = {
+            "page": self.page,
+            "audience": self.audience,
+            "width": f"{self.place.width:g}",
+            "density": f"{self.place.density:g}",
+            "cut": self.cut,
+            "widths": self.widths,
+        }
+        told = {key: value for key, value in (fields | changes).items() if value}
+        return f"{path}?{urlencode(told)}"
+
+
+def _asked(
+    page: Annotated[str, Query(max_length=400)] = "",
+    audience: Annotated[str, Query(max_length=300)] = "",
+    width: Annotated[float, Query(ge=100, le=8_000)] = 390,
+    density: Annotated[float, Query(ge=0.5, le=5)] = 3,
+    cut: Annotated[str, Query(max_length=400)] = "",
+    widths: Annotated[str, Query(max_length=400)] = "",
+) -> WeightQuery:
+    return WeightQuery(page, audience, Place(width, density), cut, widths)
+
+
+Asked = Annotated[WeightQuery, Depends(_asked)]
+
+
+def _desk(session: Session, given: Services, asked: WeightQuery) -> Desk:
+    try:
+        return Desk.of(session, given, plan_now(session), asked.audience)
+    except PlanError as error:
+        raise Problem(404, "There is no such audience", error.told) from error
+
+
+@router.get("")
+@needs(Permission.LOOK)
+def show(request: Request, given: ServicesOf, asked: Asked, saved: str = "") -> Response:
+    """All pages, or one."""
+    with given.store.reading() as session:
+        desk = _desk(session, given, asked)
+        context: dict[str, Any] = {
+            "desk": desk,
+            "asked": asked,
+            "words": BUDGET_WORDS,
+            "neutral": NEUTRAL,
+            "saved": saved,
+        }
+        if not asked.page:
+            return page(request, "weight/index.html", rows=desk.rows(session), **context)
+        context |= _one(desk, asked)
+    return page(request, "weight/page.html", **context)
+
+
+def _one(desk: Desk, asked: WeightQuery) -> dict[str, Any]:
+    """What the screen of one page shows."""
+    entry = desk.entry(asked.page)
+    if entry is None:
+        raise Problem(404, "There is no such page", f"The plan has no page {asked.page!r}.")
+    weighed, shown = desk.page(entry)
+    ladders = desk.ladders(shown)
+    chosen = asked.cut if asked.cut in ladders else (ladders or [""])[0]
+    return {
+        "entry": entry,
+        "weighed": weighed,
+        "chart": chart_of(shown, desk.audience, entry, asked.place.density),
+        "box": weight_view,
+        "sent": desk.at(shown, asked.place),
+        "ladders": ladders,
+        **_ladder(desk, shown, chosen, asked.widths),
+    }
+
+
+def _ladder(desk: Desk, shown: ShownPage, cut: str, widths: str) -> dict[str, Any]:
+    told = desk.ladder(shown, cut) if cut else None
+    if told is None:
+        return {"cut": cut, "told": None, "drawn": None, "tried": None, "record": None}
+    wanted = _widths(widths, told.natural) or list(told.proposed.widths)
+    record = next(one for one in desk.cuts.manifest.cuts if one.name == cut)
+    return {
+        "cut": cut,
+        "told": told,
+        "drawn": ladder_drawing(told, wanted),
+        "tried": priced_for(desk, shown, cut, wanted),
+        "record": record,
+        "slice": record.origin is Origin.SLICE,
+    }
+
+
+def _widths(text: str, natural: int) -> list[int]:
+    """``400, 800`` to px; what is no number is left out, and nothing is wider than the cut."""
+    numbers = [int(word) for word in text.replace(",", " ").split() if word.isdecimal()]
+    found = {min(number, natural) for number in numbers if 0 < number < 100_000}
+    return sorted(found)[:MOST_WIDTHS]
+
+
+@router.get("/at")
+@needs(Permission.LOOK)
+def at(request: Request, given: ServicesOf, asked: Asked) -> Response:
+    """What one viewport is sent."""
+    return _part(request, given, asked, "weight/_sent.html")
+
+
+@router.get("/ladder")
+@needs(Permission.LOOK)
+def ladder(request: Request, given: ServicesOf, asked: Asked) -> Response:
+    """What a ladder costs that somebody tries."""
+    return _part(request, given, asked, "weight/_ladder.html")
+
+
+def _part(request: Request, given: Services, asked: WeightQuery, template: str) -> Response:
+    with given.store.reading() as session:
+        desk = _desk(session, given, asked)
+        entry = desk.entry(asked.page)
+        if entry is None:
+            raise Problem(404, "There is no such page", f"The plan has no page {asked.page!r}.")
+        _, shown = desk.page(entry)
+        context: dict[str, Any] = {
+            "desk": desk,
+            "asked": asked,
+            "entry": entry,
+            "box": weight_view,
+        }
+        if template.endswith("_sent.html"):
+            return page(request, template, sent=desk.at(shown, asked.place), **context)
+        return page(request, template, **context, **_ladder(desk, shown, asked.cut, asked.widths))
+
+
+@router.post("/ladder")
+@needs(Permission.DEVELOP)
+def take(given: ServicesOf, form: FormOf, asked: Asked) -> Response:
+    """Take the widths that were tried, for the cut alone or for its recipe."""
+    fields = Fields(form)
+    with given.store.changing() as session:
+        desk = _desk(session, given, asked)
+        record = next((one for one in desk.cuts.manifest.cuts if one.name == asked.cut), None)
+        source = session.get(Source, desk.cuts.sources.get(asked.cut, ""))
+        if record is None or source is None:
+            raise Problem(404, "There is no such cut", f"Nothing was made of {asked.cut!r}.")
+        widths = _widths(fields.text("widths"), 100_000)
+        if not widths:
+            raise Problem(422, "No widths", "Give widths in px, as 400, 800, 1200.")
+        said = f"Widths {', '.join(map(str, widths))}"
+        try:
+            if fields.text("for") == "recipe":
+                _for_recipe(session, record.recipe, widths, said)
+            else:
+                words = f"{said} for {asked.cut}"
+                _for_cut(session, source, record.part, record.recipe, widths, words)
+        except (PlanError, ValueError) as error:
+            raise Problem(422, "These widths cannot be taken", str(error)) from error
+    given.outlooks.wake()
+    whose = f"the recipe {record.recipe}" if fields.text("for") == "recipe" else asked.cut
+    return RedirectResponse(asked.address(saved=f"{said} for {whose}"), 303)
+
+
+def _for_recipe(session: Session, name: str, widths: list[int], said: str) -> None:
+    recipe = shelf_of_recipes(session).get(name)
+    if recipe is None:
+        raise PlanError(f"there is no recipe {name!r} any more.")
+    changed = recipe.model_copy(update={"widths": tuple(widths), "steps": None})
+    save_recipe(session, name, Recipe.model_validate(changed.model_dump()), said)
+
+
+def _for_cut(
+    session: Session, source: Source, part: str, recipe: str, widths: list[int], said: str
+) -> None:
+    revision = latest_revision(session, source.id)
+    if revision is None:
+        raise PlanError(f"{source.name} is not there any more.")
+    editor = editor_of(session, source, revision)
+    keep_edit(session, source, editor.widen(part, recipe, widths), said)
+
+
+@router.post("/audience")
+@needs(Permission.DEVELOP)
+async def add_audience(request: Request, given: ServicesOf, asked: Asked) -> Response:
+    """Take an audience in from a table; one of that name is replaced."""
+    async with request.form(max_files=1, max_fields=4) as form:
+        file = form.get("file")
+        if not isinstance(file, UploadFile) or not file.filename:
+            raise Problem(422, "No file", "Choose a CSV or JSON file.")
+        data = await file.read(MAX_AUDIENCE_BYTES + 1)
+        name = file.filename.rpartition("/")[2].rpartition(".")[0][:100] or "visitors"
+    await run_in_threadpool(_add_audience, given, name, data, file.filename)
+    return RedirectResponse(asked.address(audience=name, saved=f"Audience {name}"), 303)
+
+
+def _add_audience(given: Services, name: str, data: bytes, file: str) -> None:
+    try:
+        rows = audience_rows(data, file)
+        with given.store.changing() as session:
+            plan = shared_plan(session)
+            kept = [entry for entry in plan.audiences if entry.name != name]
+            new = AudienceEntry(name=name, rows=tuple(rows))
+            changed = plan.model_copy(update={"audiences": (new, *kept)})
+            change_shared(session, changed, f"Audience {name}")
+    except PlanError as error:
+        raise Problem(422, "The audience cannot be read", str(error)) from error
