@@ -8,12 +8,14 @@ from sqlmodel import Session, col, select
 
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import File, Manifest
+from gefa.core.deliver.named_pictures import picture_records
 from gefa.core.deliver.sprite import sprites_of
 from gefa.core.make.made import MadeVariant
 from gefa.core.make.report import JobReport
 from gefa.store import ledger
 from gefa.store.contracts import TakeReport
 from gefa.store.models import Run, RunSource, Source, Task, TaskKind, TaskState
+from gefa.store.plans import shared_plan
 
 
 def sources_of(session: Session, run: Run) -> list[tuple[Source, RunSource]]:
@@ -53,6 +55,8 @@ def manifest_of(session: Session, run: Run) -> Manifest:
     for report in with_looks(session, reports):
         _take_in(manifest, report)
     manifest.sprites = sprites_of(manifest.cuts, manifest.files)
+    # A run of some sources has not all that the pictures of the site show: those are left out.
+    manifest.pictures, _ = picture_records(manifest, shared_plan(session).pictures)
     return manifest
 
 

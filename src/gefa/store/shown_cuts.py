@@ -37,16 +37,17 @@ def wanted_names(plan: Plan) -> set[str]:
     return names | {one.picture for page in plan.pages for one in page.pictures}
 
 
-def shown_cuts(session: Session, names: Collection[str], *, before: str = "") -> ShownCuts:
-    """The newest files of the cuts of these names, whose sources are there; with ``before`` those
-    of runs that were started before that one."""
-    limit = session.get(Run, before) if before else None
+def shown_cuts(
+    session: Session, names: Collection[str], *, run: Run | None = None, before: bool = False
+) -> ShownCuts:
+    """The newest files of the cuts of these names, whose sources are there; with a ``run`` as they
+    were after it, or ``before`` it."""
     here = {source.id for source in present(session)}
     found = ShownCuts()
     for task in _tasks(session, names):
         if task.name in found.runs or task.source_id not in here:
             continue
-        if limit is None or task.created < limit.created:
+        if run is None or task.created < run.created or (task.run_id == run.id and not before):
             found.take(task)
     return found
 

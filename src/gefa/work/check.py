@@ -13,8 +13,11 @@ from pydantic import BaseModel
 from gefa.core.cut.cut import Remark
 from gefa.core.cut.glob import covers
 from gefa.core.deliver.manifest import MANIFEST, Manifest
+from gefa.core.errors import PlanError
 from gefa.core.plan.plan import CheckTable, Plan
 from gefa.core.units import weight
+from gefa.core.weigh.report import over_budget
+from gefa.work.page_weights import Weighing, audience_called
 from gefa.work.pool import Pool
 from gefa.work.rehearsal import Foreseen, foreseen
 from gefa.work.site import SiteFile
@@ -94,6 +97,7 @@ def check(
     findings += _warned(found, before, plan.check)
     sizes = {path: (out / path).stat().st_size for path in expected if (out / path).is_file()}
     findings += _over(sizes, plan.check)
+    findings += _of_pages(plan, before, out, marks)
     return Checked(
         sources=len(sources),
         cuts=len(found.jobs),
@@ -223,6 +227,26 @@ def _warned(found: Foreseen, before: Manifest, table: CheckTable) -> Iterator[Fi
 
 def _is_error(remark: Remark, table: CheckTable) -> bool:
     return any(covers(f"**{glob}**", remark.reason) for glob in table.errors)
+
+
+def _of_pages(plan: Plan, before: Manifest, out: Path, base: Path) -> Iterator[Finding]:
+    """Pages that are over their budgets, or cannot be weighed, with the files as they are."""
+    if not any(page.budget for page in plan.pages):
+        return
+    try:
+        audience = audience_called(plan, "", base)
+    except PlanError as error:
+        yield Finding(fault=Fault.FAILED, reason=str(error), cut="audience")
+        return
+    weighing = Weighing(plan, before, audience, base, out)
+    for entry in plan.pages:
+        if entry.budget is None:
+            continue
+        page = weighing.page(entry, visits=False)
+        for problem in page.problems:
+            yield Finding(fault=Fault.FAILED, reason=problem, cut=f"page {page.name}")
+        if page.kept is False:
+            yield Finding(fault=Fault.BUDGET, reason=over_budget(page), cut=f"page {page.name}")
 
 
 def _over(sizes: dict[str, int], table: CheckTable) -> Iterator[Finding]:

@@ -29,7 +29,8 @@ class Cut(BaseModel):
     is: the id of an entry, as ``"0"``, or with a cell of it, as ``"0 r1-c2"``. ``entry`` is the id
     of the plan's entry for a part, or where tags or rules asked for the cut, its number among
     theirs. Its files lie in ``folder``, which is the beginning of its name once it is given one.
-    ``quality``, ``widths`` (px) and ``formats`` are its own instead of its recipe's.
+    ``quality``, ``widths`` (px) and ``formats`` are its own instead of its recipe's. ``picture`` is
+    the name of a picture that shows it where ``media`` holds.
     """
 
     model_config = ConfigDict(frozen=True)
@@ -48,6 +49,8 @@ class Cut(BaseModel):
     formats: OwnFormats | None = None
     as_file: bool = False
     strays: bool = True
+    picture: str = ""
+    media: str = ""
 
     @property
     def key(self) -> str:

@@ -57,12 +57,14 @@ def layout_index(names: Sequence[str]) -> str:
 
 
 def markup_page(manifest: Manifest) -> str:
-    """A page that shows every cut with its markup; opens from the unpacked bundle."""
+    """A page that shows every picture and cut with its markup; opens from the unpacked bundle."""
     title = escape(", ".join(manifest.sources))
     uses = {cut.name: _use(manifest, cut) for cut in manifest.cuts}
+    shown = [(one.name, one.markup) for one in manifest.pictures]
+    shown += [(cut.name, f"{cut.markup}{uses[cut.name]}") for cut in manifest.cuts]
     figures = "\n".join(
-        f"<figure>\n{cut.markup}{uses[cut.name]}\n<figcaption>{escape(cut.name)}</figcaption>\n</figure>"
-        for cut in manifest.cuts
+        f"<figure>\n{markup}\n<figcaption>{escape(name)}</figcaption>\n</figure>"
+        for name, markup in shown
     )
     return (
         f'<!DOCTYPE html>\n<html lang="en">\n<head>\n<meta charset="utf-8">\n'

@@ -51,7 +51,8 @@ class File(BaseModel):
 class CutRecord(BaseModel):
     """One cut: where it lies on the canvas (px), the markup to show it, and why it has the formats
     that it has, if they were chosen for it. ``sprite`` says that it goes into its recipe's;
-    ``shown`` is the size in the markup (CSS px), ``by_density`` that it is always that."""
+    ``shown`` is the size in the markup (CSS px), ``by_density`` that it is always that. The
+    ``picture`` of that name shows it where ``media`` holds."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -73,6 +74,8 @@ class CutRecord(BaseModel):
     sprite: bool = False
     shown: Size | None = None
     by_density: bool = False
+    picture: str = ""
+    media: str = ""
 
     @property
     def shown_size(self) -> Size:

@@ -30,7 +30,7 @@ class NamedPictures:
         for file in manifest.files:
             offer = Offer(base + file.path, file.format, file.width, file.height, file.moves)
             self._offers.setdefault(file.cut, []).append(offer)
-        told = {one.name: one.entry for one in manifest.pictures}
+        told = of_cuts(manifest.cuts) | {one.name: one.entry for one in manifest.pictures}
         self._entries: Mapping[str, PictureEntry] = told | {one.name: one for one in entries}
 
     def names(self) -> list[str]:
@@ -91,10 +91,27 @@ class NamedPictures:
         return found
 
 
+def of_cuts(cuts: Iterable[CutRecord]) -> dict[str, PictureEntry]:
+    """The pictures that cuts themselves name: those with a media condition come first, and what is
+    shown everywhere else last."""
+    grouped: dict[str, list[CutRecord]] = {}
+    for cut in cuts:
+        if cut.picture:
+            grouped.setdefault(cut.picture, []).append(cut)
+    found = {}
+    for name, own in grouped.items():
+        *directed_ones, last = sorted(own, key=lambda cut: not cut.media)
+        uses = [PictureUse(cut=cut.name, media=cut.media) for cut in directed_ones if cut.media]
+        found[name] = PictureEntry(name=name, alt=last.alt, use=(*uses, _whole(last.name)))
+    return found
+
+
 def picture_records(
-    manifest: Manifest, entries: Iterable[PictureEntry]
+    manifest: Manifest, plan: Iterable[PictureEntry]
 ) -> tuple[list[PictureRecord], list[str]]:
-    """The pictures of a plan as a manifest has them, and what is wrong with the others."""
+    """The pictures of a plan, and those that cuts name, as a manifest has them; and what is wrong
+    with the others."""
+    entries = list((of_cuts(manifest.cuts) | {one.name: one for one in plan}).values())
     named = NamedPictures(manifest, entries)
     records, problems = [], []
     for entry in entries:

@@ -71,6 +71,8 @@ def record_of(
         sprite=job.recipe.sprite,
         shown=job.extent.size if job.css else _shown_size(job, shown),
         by_density=_by_density(job),
+        picture=job.cut.picture,
+        media=job.cut.media,
         markup=plain_box(job.css, job.extent.size)
         if job.css
         else picture(offers, _shown_size(job, shown), job.alt, densities=_by_density(job)),

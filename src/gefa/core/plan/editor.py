@@ -312,6 +312,8 @@ def _seeded(cut: Cut) -> CutEntry:
         widths=cut.widths,
         formats=cut.formats,
         size=cut.size,
+        picture=cut.picture or None,
+        media=cut.media,
     )
 
 

@@ -132,6 +132,8 @@ def _add_by_hand(
                 as_file=entry.as_file,
                 strays=entry.strays,
                 entry=entry.id,
+                picture=entry.picture or "",
+                media=entry.media,
             )
         )
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from enum import StrEnum
 from typing import Annotated, Any
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import AfterValidator, Field, field_validator, model_validator
 
 from gefa.core.conditions import ConditionError, parse_media, parse_sizes
 from gefa.core.plan.plan_model import PlanModel, SourcePath
@@ -37,6 +37,9 @@ def _sizes(text: str) -> str:
     return text
 
 
+MediaText = Annotated[str, Field(max_length=1000), AfterValidator(_media)]
+
+
 class Loading(StrEnum):
     """The ``loading`` attribute of ``<img>``."""
 
@@ -48,9 +51,7 @@ class PictureUse(PlanModel):
     """A cut that a picture shows where ``media`` holds; empty for everywhere else."""
 
     cut: ShownName
-    media: Annotated[str, Field(max_length=1000)] = ""
-
-    _checked = field_validator("media")(_media)
+    media: MediaText = ""
 
 
 class PictureEntry(PlanModel):

@@ -28,7 +28,14 @@ from gefa.core.cut.shown_size import ShownSize
 from gefa.core.errors import PlanError
 from gefa.core.geometry import Rect
 from gefa.core.plan import toml_blocks
-from gefa.core.plan.pages import PAGE_MODELS, AudienceEntry, PageEntry, PictureEntry
+from gefa.core.plan.pages import (
+    PAGE_MODELS,
+    AudienceEntry,
+    MediaText,
+    PageEntry,
+    PictureEntry,
+    ShownName,
+)
 from gefa.core.plan.plan_model import Folder, PlanModel, SourcePath
 from gefa.core.plan.problems import problems_in_words
 from gefa.core.treat.recipe import (
@@ -91,8 +98,8 @@ class CutEntry(PlanModel):
     ``source`` at that path, or of every source that has it.
 
     ``quality``, ``widths`` and ``formats`` stand for this cut instead of its recipe's. ``as_file``
-    makes files even of what
-    CSS could draw; ``strays`` false leaves out objects that lie far off the rest of the part.
+    makes files even of what CSS could draw; ``picture`` names a picture that shows the cut where
+    ``media`` holds; ``strays`` false leaves out objects that lie far off the rest of the part.
     """
 
     id: Id = ""
@@ -103,6 +110,8 @@ class CutEntry(PlanModel):
     quality: OwnQuality | None = None
     widths: OwnWidths | None = None
     formats: OwnFormats | None = None
+    picture: ShownName | None = None
+    media: MediaText = ""
     leave_out: bool = False
     size: ShownSize | None = None
     as_file: bool = False

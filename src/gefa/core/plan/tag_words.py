@@ -123,6 +123,12 @@ def _formats(value: str) -> object:
     return "auto" if value.lower() == "auto" else tuple(map(_format, value.split(",")))
 
 
+def _media(value: str) -> str:
+    """``max-width:600px`` as a media condition has it; several with ``and`` between commas."""
+    parts = [part.strip("()").replace(":", ": ") for part in value.split(",")]
+    return " and ".join(f"({part})" for part in parts)
+
+
 def _side(key: str, value: str) -> dict[str, Any]:
     found = _LENGTH.fullmatch(value)
     if not found:
@@ -144,6 +150,8 @@ _FIELDS: dict[str, tuple[str, Callable[[str], object]]] = {
     "widths": ("widths", lambda value: tuple(map(_whole, value.split(",")))),
     "formats": ("formats", _formats),
     "name": ("name", str),
+    "picture": ("picture", str),
+    "media": ("media", lambda value: _media(value)),
 }
 _SIZES: dict[str, Callable[[str, str], dict[str, Any]]] = {
     "width": _side,

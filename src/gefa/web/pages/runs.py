@@ -26,6 +26,7 @@ from gefa.store.runs import name_of, recent_runs, run_again, runs_beside, start_
 from gefa.store.standing import changed_sources
 from gefa.web.fields import Fields, FormOf
 from gefa.web.pages.desk_view import chosen_of
+from gefa.web.pages.plan import plan_now
 from gefa.web.pages.proof_view import ask_for_scores
 from gefa.web.pages.run_view import (
     SORTS,
@@ -35,6 +36,7 @@ from gefa.web.pages.run_view import (
     seconds_taken,
     sheet_of,
 )
+from gefa.web.pages.weight_view import Desk, PageChange
 from gefa.web.problems import Problem
 from gefa.web.sending import DRAWING_POLICY, send_blob, send_made
 from gefa.web.services import Services, ServicesOf
@@ -109,6 +111,7 @@ def _context(
         "manifest": manifest,
         "totals": manifest.totals(),
         "savings": savings(manifest),
+        "page_changes": _page_changes(session, given, run),
         "drawings": {f.cut: f.path for f in manifest.files if FORMATS[f.format].drawn},
         "uses": {
             cut.name: use_line(sprite, cut)
@@ -119,6 +122,16 @@ def _context(
         "sheet": sheet_of(manifest, plans, asked),
         "others": runs_beside(session, run),
     }
+
+
+def _page_changes(session: Session, given: Services, run: Run) -> list[PageChange]:
+    """What a finished run changed of the site's pages."""
+    if run.finished is None:
+        return []
+    try:
+        return Desk.of(session, given, plan_now(session), "").changes(session, run)
+    except Problem:  # a plan that cannot be read is told on its own page
+        return []
 
 
 @router.post("")

@@ -26,6 +26,7 @@ from gefa.core.weigh.ladders import (
 )
 from gefa.core.weigh.page_weight import PageWeight, SentFile, weigh_page
 from gefa.core.weigh.shown import ShownPage
+from gefa.store.models import Run
 from gefa.store.shown_cuts import ShownCuts, shown_cuts, wanted_names
 from gefa.web.services import Services
 from gefa.work.page_weights import Weighing, audience_called, natural_widths
@@ -124,6 +125,15 @@ class PageRow(NamedTuple):
     before: int | None
 
 
+class PageChange(NamedTuple):
+    """Bytes of a mean visit of a page after a run, and before it, if it could be weighed then."""
+
+    page: str
+    now: int
+    before: int | None
+    kept: bool | None
+
+
 @dataclass
 class Desk:
     """All pages of a site, with the files that were made last."""
@@ -158,17 +168,35 @@ class Desk:
 
     def rows(self, session: Session) -> list[PageRow]:
         """Every page, beside what it was with the files of the run before."""
-        newest = max(self.cuts.runs.values(), default="")
-        older = shown_cuts(session, wanted_names(self.plan), before=newest) if newest else None
-        before: dict[str, int] = {}
-        if older is not None and older.runs.keys() == self.cuts.runs.keys():
-            was = Weighing(self.plan, older.manifest, self.audience, self.weighing.base)
-            plain = [entry.called for entry in self.plan.pages if not entry.html]
-            before = {one.name: one.mean for one in was.pages(plain, visits=False) if plain}
+        newest = session.get(Run, max(self.cuts.runs.values(), default=""))
+        before = self._means(session, newest, before=True) if newest is not None else {}
         return [
             PageRow(entry, self.weighing.page(entry, visits=False), before.get(entry.called))
             for entry in self.plan.pages
         ]
+
+    def changes(self, session: Session, run: Run) -> list[PageChange]:
+        """What a run changed of the pages that show something of it."""
+        if not self.plan.pages:
+            return []
+        before = self._means(session, run, before=True)
+        after = shown_cuts(session, wanted_names(self.plan), run=run)
+        if run.id not in after.runs.values():
+            return []
+        weighing = Weighing(self.plan, after.manifest, self.audience, None)
+        pages = [weighing.page(e, visits=False) for e in self.plan.pages if not e.html]
+        return [
+            PageChange(one.name, one.mean, before.get(one.name), one.kept)
+            for one in pages
+            if not one.problems
+        ]
+
+    def _means(self, session: Session, run: Run, *, before: bool) -> dict[str, int]:
+        """The means of the pages that could be weighed before a run, or after it."""
+        cuts = shown_cuts(session, wanted_names(self.plan), run=run, before=before)
+        weighing = Weighing(self.plan, cuts.manifest, self.audience, None)
+        pages = (weighing.page(e, visits=False) for e in self.plan.pages if not e.html)
+        return {one.name: one.mean for one in pages if not one.problems}
 
     def page(self, entry: PageEntry) -> tuple[PageWeight, ShownPage]:
         """What the audience is sent of a page, and its pictures."""
