@@ -66,7 +66,10 @@ class Addresses:
         places = _folders_above(page) if url.strip().startswith("/") else ("",)
         key = (path, *places)
         if key not in self._known:
-            self._known[key] = self._found(path, places)
+            try:
+                self._known[key] = self._found(path, places)
+            except (OSError, ValueError):  # no file can be called that
+                self._known[key] = f"{path[:200]!r} is not there"
         found = self._known[key]
         if isinstance(found, FoundFile) and found.path in self._made:
             self.used.add(found.path)

@@ -9,7 +9,6 @@ from urllib.parse import urlencode
 from fastapi import Depends, Query, Request, Response, UploadFile
 from fastapi.responses import RedirectResponse
 from sqlmodel import Session
-from starlette.concurrency import run_in_threadpool
 
 from gefa.core.cut.cut import Origin
 from gefa.core.errors import PlanError
@@ -231,15 +230,11 @@ def _for_cut(
 
 @router.post("/audience")
 @needs(Permission.DEVELOP)
-async def add_audience(request: Request, given: ServicesOf, asked: Asked) -> Response:
+def add_audience(given: ServicesOf, asked: Asked, file: UploadFile) -> Response:
     """Take an audience in from a table; one of that name is replaced."""
-    async with request.form(max_files=1, max_fields=4) as form:
-        file = form.get("file")
-        if not isinstance(file, UploadFile) or not file.filename:
-            raise Problem(422, "No file", "Choose a CSV or JSON file.")
-        data = await file.read(MAX_AUDIENCE_BYTES + 1)
-        name = file.filename.rpartition("/")[2].rpartition(".")[0][:100] or "visitors"
-    await run_in_threadpool(_add_audience, given, name, data, file.filename)
+    called = file.filename or "visitors.csv"
+    name = called.rpartition("/")[2].rpartition(".")[0][:100] or "visitors"
+    _add_audience(given, name, file.file.read(MAX_AUDIENCE_BYTES + 1), called)
     return RedirectResponse(asked.address(audience=name, saved=f"Audience {name}"), 303)
 
 
