@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
 
 import httpx
 import pytest
@@ -41,13 +43,10 @@ rows = [{ viewport_width = 390, device_pixel_ratio = 2, share = 1 }]
 """
 
 
-@pytest.fixture(scope="module")
-def build(
-    tmp_path_factory: pytest.TempPathFactory, free_port: Callable[[], int]
-) -> Iterator[Build]:
-    """A site with two photographs that was run once."""
-    folder = tmp_path_factory.mktemp("weight") / "data"
-    server = start("serve", folder, free_port(), "--workers", "2")
+@contextmanager
+def weighed_site(folder: Path, port: int) -> Iterator[Build]:
+    """A site with two photographs that was run once, on a server of its own."""
+    server = start("serve", folder, port, "--workers", "2")
     with opened(server, SiteRight.BUILD) as client, opened(server, SiteRight.READ) as reader:
         site = Build(server, client, reader)
         site.ask("PUT", "/plan", content=PLAN, headers={"Content-Type": "application/toml"})
@@ -60,6 +59,14 @@ def build(
         site.run("all")
         yield site
     server.stop()
+
+
+@pytest.fixture(scope="module")
+def build(
+    tmp_path_factory: pytest.TempPathFactory, free_port: Callable[[], int]
+) -> Iterator[Build]:
+    with weighed_site(tmp_path_factory.mktemp("weight") / "data", free_port()) as site:
+        yield site
 
 
 @pytest.fixture
