@@ -50,6 +50,8 @@ def desk(tmp_path_factory: pytest.TempPathFactory, poster: Path) -> Path:
     Store(folder / "gefa-data").close()
     (folder / "site").mkdir()
     photo(60, 40).jpegsave(str(folder / "site" / "pier.jpg"))
+    (folder / "dist").mkdir()
+    (folder / "dist" / "index.html").write_text('<img src="/img/beach-320.jpg" alt="">')
     (folder / "gefa.toml").write_text(dict(blocks("toml"))["plan-file.md"])
     return folder
 
@@ -98,6 +100,7 @@ def test_the_plans_in_the_docs_are_some() -> None:
     assert plan.rules
     assert plan.cuts
     assert "banner" in plan.recipes
+    assert plans["weight.md"].pages
 
 
 def test_links_lead_somewhere() -> None:

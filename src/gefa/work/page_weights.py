@@ -21,7 +21,7 @@ from gefa.core.weigh.site_pages import SitePages
 
 HTML = (".html", ".htm", ".xhtml")
 MOST_PAGES = 20_000
-MOST_UNUSED = 40
+MOST_UNUSED = 12
 """files that are told one by one"""
 
 

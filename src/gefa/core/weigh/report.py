@@ -122,6 +122,8 @@ def as_junit(weighed: Weighed) -> str:
 def _kept(page: PageWeight) -> str:
     if page.budget is None:
         return "–"
+    if page.problems:
+        return "not known"
     state = "kept" if page.kept else "over"
     return f"{state}: {weight(page.budget.bytes)} at {page.budget.at.value}"
 

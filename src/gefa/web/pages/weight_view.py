@@ -32,7 +32,7 @@ from gefa.web.services import Services
 from gefa.work.page_weights import Weighing, audience_called, natural_widths
 
 WIDTH, HEIGHT = 640, 300
-LEFT, RIGHT, TOP, BOTTOM = 62, 34, 14, 58
+LEFT, RIGHT, TOP, BOTTOM = 62, 56, 14, 58
 """px of the drawing that are left round the lines; below them stand shares of visits"""
 NARROWEST, WIDEST = 280, 2_560
 """CSS px of viewports that are drawn"""
