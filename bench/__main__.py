@@ -19,7 +19,7 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
-from bench import automatic, cutting, delivery, idle, lightness, proofs, quality, site
+from bench import automatic, cutting, delivery, idle, lightness, proofs, quality, site, weights
 from bench.batch import against_pillow, efficiency, photographs
 from bench.memory import peak_memory
 from gefa.work.pool import Pool
@@ -313,6 +313,30 @@ def expected_figures(shop: Workshop) -> list[Figure]:
     ]
 
 
+def weight_figures(shop: Workshop) -> list[Figure]:
+    with Pool(1) as pool:
+        found: weights.Weighing = pool.call(weights.weighing)
+    return [
+        Figure(
+            WEIGHED,
+            found.site,
+            "under 3",
+            found.site < 3,
+            f"{weights.PAGES} pages × {weights.PICTURES} pictures × {weights.ROWS} rows, CPU s",
+        ),
+        Figure(
+            LADDERS, found.ladders, "under 5", found.ladders < 5, "CPU s, without encoding anything"
+        ),
+        Figure(
+            FITTED,
+            found.best,
+            "at most 0.85",
+            found.best <= 0.85,
+            "photographs of the sample site, as its pages show them, the neutral audience",
+        ),
+    ]
+
+
 ENCODING = "share of an export's CPU time that encodes"
 PILLOW = "time against a Pillow loop"
 MEMORY = "peak memory of a worker, 100 megapixels"
@@ -333,6 +357,9 @@ SERVER = "peak memory of the server, MB"
 DESK = f"{site.SOURCES:,} sources on the desk, ms"
 EXPECTED = "share of cuts that weigh what was expected, within 20 %"
 SUM = "expected weight of all, off by"
+WEIGHED = "weighing a site, s"
+LADDERS = f"ladders for {weights.LADDERS} pictures, s"
+FITTED = "bytes of a visit, best ladders against equal steps"
 PROOF = "proof of a 12-megapixel picture on the screen, s"
 
 MEASURES: dict[tuple[str, ...], Callable[[Workshop], list[Figure]]] = {
@@ -352,6 +379,7 @@ MEASURES: dict[tuple[str, ...], Callable[[Workshop], list[Figure]]] = {
     (RUN, SERVER): run_figures,
     (DESK,): desk_figures,
     (EXPECTED, SUM): expected_figures,
+    (WEIGHED, LADDERS, FITTED): weight_figures,
 }
 """what each measurement is asked for by"""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from urllib.parse import unquote
 
 import numpy as np
 import pytest
@@ -14,13 +15,16 @@ from gefa.core.deliver.manifest import CutRecord, File, Manifest
 from gefa.core.deliver.markup import MediaCase, Offer, default_sizes, picture
 from gefa.core.errors import PlanError
 from gefa.core.geometry import Size
-from gefa.core.plan.pages import AudienceRow, PageBudget, PageEntry, PictureEntry
+from gefa.core.plan.pages import AudienceRow, PageBudget, PageEntry, PagePicture, PictureEntry
 from gefa.core.treat.formats import Format
+from gefa.core.weigh.addresses import of_made
 from gefa.core.weigh.audience import Audience, audience_rows, neutral, viewport_of
 from gefa.core.weigh.curve import WeightCurve
+from gefa.core.weigh.html_page import read_markup
 from gefa.core.weigh.page_weight import weigh_page
 from gefa.core.weigh.sent import sent
 from gefa.core.weigh.shown import ShownFile, ShownPage, ShownPicture, ShownSource
+from gefa.core.weigh.shown_markup import shown_markup
 from gefa.core.weigh.site_pages import SitePages
 
 FORMATS = (Format.AVIF, Format.WEBP, Format.JPEG)
@@ -237,3 +241,16 @@ def test_an_audience_is_read_from_a_table() -> None:
 def test_default_sizes_of_a_cut_are_those_of_its_markup() -> None:
     shown = SitePages(site(), []).page(PageEntry(name="p", pictures=["art/cut 0"])).pictures[0]
     assert {source.sizes for source in shown.sources} == {default_sizes(Size(1920, 1080))}
+
+
+def test_a_picture_is_weighed_as_its_markup_is_read() -> None:
+    use = [{"cut": "art/cut 1", "media": "(max-width: 600px)"}, {"cut": "art/cut 0"}]
+    hero = PictureEntry.model_validate({"name": "hero", "alt": "x", "use": use})
+    manifest = site()
+    files = {file.path: of_made(file) for file in manifest.files}
+    pages = SitePages(manifest, [hero])
+    for name, sizes in (("hero", ""), ("hero", "50vw"), ("art/cut 2", ""), ("art/cut 2", "9em")):
+        one = PagePicture(picture=name, sizes=sizes)
+        markup = pages.named.markup(name, sizes=sizes)
+        (read,) = shown_markup(read_markup(markup), lambda url: files[unquote(url)]).pictures
+        assert pages.picture(one).sources == read.sources

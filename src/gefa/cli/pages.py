@@ -98,7 +98,8 @@ def weigh(
     with failing(WRONG_USAGE):
         site = _site(plan, out)
         weighing = _weighing(site, audience)
-        found = Weighed(pages=_weighed(weighing, site, pages or []))
+        visits = form is WeighFormat.JSON
+        found = Weighed(pages=_weighed(weighing, site, pages or [], visits=visits))
         found.faults = weighing.faults
         if suggest or write:
             found.ladders = _suggested(site, weighing, too_few, write=write)
@@ -132,7 +133,9 @@ def _weighing(site: Site, audience: str) -> Weighing:
     )
 
 
-def _weighed(weighing: Weighing, site: Site, targets: Sequence[str]) -> list[PageWeight]:
+def _weighed(
+    weighing: Weighing, site: Site, targets: Sequence[str], *, visits: bool
+) -> list[PageWeight]:
     from gefa.work.page_weights import HTML, html_below
 
     if not targets:
@@ -141,7 +144,7 @@ def _weighed(weighing: Weighing, site: Site, targets: Sequence[str]) -> list[Pag
                 "the plan has no pages.",
                 advice="Name built pages or their folder, or write [[pages]] into gefa.toml.",
             )
-        return weighing.pages()
+        return weighing.pages(visits=visits)
     found = []
     for target in targets:
         path = Path(target)

@@ -96,7 +96,7 @@ def directed(
     """A ``<picture>`` that shows another of ``shown`` for each media condition; the last has none
     and is what the ``<img>`` has."""
     *_, last = shown
-    parts = [(one, group) for one in shown for group in by_format(_worth_offering(one.offers))]
+    parts = [(one, group) for one in shown for group in by_format(worth_offering(one.offers))]
     *sources, (_, (_, fallback)) = parts
     per = last.size.width if densities else None
     if not sources and _is_drawn(fallback):
@@ -151,7 +151,7 @@ def preload(shown: Sequence[MediaCase]) -> str:
     for one in shown:
         own = [f"({one.media})"] if before and one.media else [one.media] * bool(one.media)
         media = " and ".join([*(f"(not ({m}))" for m in before), *own])
-        format, offers = by_format(_worth_offering(one.offers))[0]
+        format, offers = by_format(worth_offering(one.offers))[0]
         lines.append(
             f'<link rel="preload" as="image" type="{FORMATS[format].media_type}"'
             + (f' media="{escape(media)}"' if media else "")
@@ -167,7 +167,7 @@ def preload(shown: Sequence[MediaCase]) -> str:
 def image_set(offers: Sequence[Offer], width: int) -> str:
     """CSS declarations for a background that is ``width`` CSS px wide: one that every browser
     knows, then ``image-set()`` by format and density. CSS Images 4, 5."""
-    groups = by_format(_worth_offering(offers))
+    groups = by_format(worth_offering(offers))
     plain = _at_least(groups[-1][1], width)
     choices = [
         f'url("{quoted_url(_at_least(offers, width * density).url)}") {density}x'
@@ -220,12 +220,12 @@ def as_data(shown: Sequence[MediaCase], alt: str, dress: ImgBehaviour) -> dict[s
                 "files": [{"url": quoted_url(offer.url), "width": offer.width} for offer in offers],
             }
             for one in shown
-            for format, offers in by_format(_worth_offering(one.offers))
+            for format, offers in by_format(worth_offering(one.offers))
         ],
     }
 
 
-def _worth_offering(offers: Sequence[Offer]) -> Sequence[Offer]:
+def worth_offering(offers: Sequence[Offer]) -> Sequence[Offer]:
     """Where some files move, a still of a modern format would be chosen before them: only the
     fallback may be one. A drawing does for all widths."""
     if _is_drawn(offers):

@@ -71,11 +71,14 @@ class NamedPictures:
         if only is not None and only.css:
             return plain_box(only.css, only.shown_size)
         lazy = Loading(loading or entry.loading) is Loading.LAZY
-        cases = self.cases(entry, sizes)
-        by_density = only is not None and only.by_density and not (sizes or entry.sizes)
-        return directed(
-            cases, told, ImgBehaviour(lazy=lazy, css_class=css_class), densities=by_density
-        )
+        behaviour = ImgBehaviour(lazy=lazy, css_class=css_class)
+        densities = self.by_density(entry, sizes)
+        return directed(self.cases(entry, sizes), told, behaviour, densities=densities)
+
+    def by_density(self, entry: PictureEntry, sizes: str = "") -> bool:
+        """Whether a picture always has the size that its one cut is shown at."""
+        told = sizes or entry.sizes
+        return len(entry.use) == 1 and not told and self.cut(entry.use[0].cut).by_density
 
     def cases(self, entry: PictureEntry, sizes: str = "") -> Sequence[MediaCase]:
         """What a picture shows for each media condition. PlanError as for ``markup``."""

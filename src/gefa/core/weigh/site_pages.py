@@ -2,28 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from gefa.core.deliver.manifest import Manifest
-from gefa.core.deliver.markup import quoted_url
+from gefa.core.deliver.manifest import File, Manifest
+from gefa.core.deliver.markup import by_format, worth_offering
 from gefa.core.deliver.named_pictures import NamedPictures
 from gefa.core.errors import PlanError
 from gefa.core.plan.pages import Loading, PageEntry, PagePicture, PictureEntry
-from gefa.core.weigh.addresses import FoundFile, of_made
-from gefa.core.weigh.html_page import read_markup
-from gefa.core.weigh.shown import ShownPage, ShownPicture
-from gefa.core.weigh.shown_markup import shown_markup
+from gefa.core.weigh.shown import ShownFile, ShownPage, ShownPicture, ShownSource
 
 
 class SitePages:
-    """Pages that list their pictures. Each is weighed by its own markup, as it would stand in the
-    page."""
+    """Pages that list their pictures. Each is weighed as its markup would have it; a test holds the
+    two against each other."""
 
     def __init__(self, manifest: Manifest, entries: Sequence[PictureEntry]) -> None:
         self.named = NamedPictures(manifest, entries)
-        self._files = {quoted_url(file.path): of_made(file) for file in manifest.files}
-        self._shown: dict[tuple[str, str, str], ShownPicture] = {}
+        self._files = {file.path: file for file in manifest.files}
+        self._shown: dict[tuple[str, str], ShownPicture] = {}
 
     def page(self, entry: PageEntry) -> ShownPage:
         """A page of the plan; what it cannot show is among its problems."""
@@ -38,28 +35,33 @@ class SitePages:
     def picture(self, one: PagePicture) -> ShownPicture:
         """PlanError where it, or one of its cuts, is not there."""
         entry = self.named.entry(one.picture)
-        loading = (one.loading or entry.loading).value
-        key = (one.picture, one.sizes, loading)
+        key = (one.picture, one.sizes)
         if key not in self._shown:
-            markup = self.named.markup(one.picture, sizes=one.sizes, loading=loading)
-            found = shown_markup(read_markup(markup), self._file).pictures
-            if not found:
-                raise PlanError(f"the picture {one.picture!r} has no files: CSS draws it.")
-            picture = replace(
-                found[0], name=one.picture, eager=loading == Loading.EAGER.value, alt=entry.alt
+            sources = tuple(self._sources(entry, one.sizes))
+            self._shown[key] = ShownPicture(one.picture, sources, alt=entry.alt)
+        loading = one.loading or entry.loading
+        return replace(
+            self._shown[key], eager=loading is Loading.EAGER, seen=one.seen, times=one.times
+        )
+
+    def _sources(self, entry: PictureEntry, sizes: str) -> Iterator[ShownSource]:
+        """As ``directed`` writes them: a source for each condition and format, the last of all in
+        the ``<img>``, which every browser shows."""
+        cases = self.named.cases(entry, sizes)
+        fixed = self.named.by_density(entry, sizes)
+        groups = [
+            (case, group) for case in cases for group in by_format(worth_offering(case.offers))
+        ]
+        for at, (case, (format, offers)) in enumerate(groups):
+            yield ShownSource(
+                tuple(_shown(self._files[offer.url]) for offer in offers),
+                f"{case.size.width}px" if fixed else case.sizes,
+                case.media,
+                None if at == len(groups) - 1 else format,
             )
-            sizes = one.sizes or entry.sizes
-            # The markup of a drawing has no sizes, and one file for all of them.
-            self._shown[key] = _sized(picture, sizes) if sizes else picture
-        return replace(self._shown[key], seen=one.seen, times=one.times)
-
-    def _file(self, url: str) -> FoundFile | str:
-        return self._files.get(url) or f"{url} is not in the manifest"
 
 
-def _sized(picture: ShownPicture, sizes: str) -> ShownPicture:
-    sources = tuple(
-        replace(source, sizes=sizes) if source.files[0].drawn else source
-        for source in picture.sources
+def _shown(file: File) -> ShownFile:
+    return ShownFile(
+        file.path, file.format, float(file.width), file.width, file.height, file.sent, file.cut
     )
-    return replace(picture, sources=sources)
