@@ -18,6 +18,7 @@ from gefa.demo.plan import PLAN, VISITORS
 from gefa.demo.poster import draw_poster
 from gefa.demo.programme import draw_programme
 from gefa.demo.site.fill import fill_site
+from gefa.demo.site.pictures import FOLDER, make_pictures
 from gefa.store.keys import Right, SiteRight, new_key, new_site_key
 from gefa.store.site_plan import import_plan
 from gefa.store.slots import add_slot, slot_named
@@ -92,6 +93,8 @@ def load_world(folder: Path, processes: int) -> None:
     if (folder / DEMO_FILE).exists():
         return
     names = draw_world(folder / SAMPLES, processes)
+    with Pool(1) as pool:
+        pool.call(make_pictures, folder / SAMPLES / DESIGNS / PROGRAMME, folder / FOLDER)
     store = Store(folder)
     try:
         keys = _fill(store, folder / SAMPLES, names)

@@ -1,4 +1,4 @@
-"""The festival's pages. They know Gefa only through its HTTP API."""
+"""The festival's pages. They know Gefa through its HTTP API, and by the names of pictures."""
 
 from __future__ import annotations
 
@@ -11,8 +11,11 @@ from fastapi.staticfiles import StaticFiles
 from fastapi.templating import Jinja2Templates
 from starlette.types import ASGIApp
 
+from gefa.core.deliver.manifest import MANIFEST
 from gefa.demo.site.gefa import Gefa, Refused, Showing
+from gefa.demo.site.pictures import BASE, FOLDER
 from gefa.demo.site.posts import PictureBlock, Placement, Post, Record, Report
+from gefa.site import Pictures
 
 HERE = Path(__file__).parent
 CARD = Showing(
@@ -53,6 +56,12 @@ def festival(app: ASGIApp, folder: Path) -> FastAPI:
     site = FastAPI(docs_url=None, redoc_url=None, openapi_url=None)
     templates = Jinja2Templates(directory=HERE / "templates")
     record, gefa = Record(folder), Gefa(app, folder)
+    images = folder / FOLDER
+    if (images / MANIFEST).is_file():
+        templates.env.add_extension(Pictures(images / MANIFEST, base=BASE).extension)
+        site.mount("/img", StaticFiles(directory=images), name="img")
+    else:  # one that was loaded before the designs had a place on it
+        templates.env.globals["picture"] = lambda name: ""
 
     def page(request: Request, name: str, **context: Any) -> Response:
         headers = {"Content-Security-Policy": POLICY, "Cache-Control": "no-store"}
