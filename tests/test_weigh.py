@@ -158,6 +158,11 @@ def test_markup_by_name(site: Path) -> None:
     assert 'sizes="50vw"' in html.stdout
     assert 'alt="A &amp; B"' in html.stdout
     assert 'class="x"' in html.stdout
+    for form, words in (
+        ("jinja", '{% macro hero(alt="'), ("preload", '<link rel="preload" as="image"'),
+        ("css", "background-image: image-set("), ("json", '"media": "(max-width: 600px)"'),
+    ):  # fmt: skip
+        assert words in gefa("markup", "hero", "--form", form, cwd=site).stdout
     wrong = gefa("markup", "heor", cwd=site)
     assert wrong.returncode == 2
     assert "there is no picture 'heor'. The closest is 'hero'." in wrong.stderr

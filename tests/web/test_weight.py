@@ -135,6 +135,9 @@ def test_a_ladder_is_tried_and_taken(build: Build, pages: httpx.Client) -> None:
     assert "for the recipe wide" in taken.text
     plan = parse_plan(build.ask("GET", "/plan").text, "p")
     assert plan.recipes["wide"].widths == (500, 800)
+    both = pages.get("/weight", params={"page": "home", "cut": "recipe:wide"}).text
+    assert "all cuts by the recipe wide" in both
+    assert "Use for this cut" not in both
     before = build.reader.get("/api/v1/pages").json()["pages"][0]["mean"]
     run = build.run("changed")
     after = build.reader.get("/api/v1/pages").json()["pages"][0]["mean"]

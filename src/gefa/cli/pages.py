@@ -76,6 +76,20 @@ class LoadingChoice(StrEnum):
     EAGER = "eager"
 
 
+class FormChoice(StrEnum):
+    HTML = "html"
+    JINJA = "jinja"
+    PRELOAD = "preload"
+    CSS = "css"
+    JSON = "json"
+
+
+FormOption = Annotated[
+    FormChoice,
+    typer.Option(
+        "--form", help="HTML, a Jinja macro, links that preload, CSS of a background, or data."
+    ),
+]
 LoadingOption = Annotated[LoadingChoice | None, typer.Option(help="When the picture is loaded.")]
 CssClass = Annotated[str, typer.Option("--class", help="The class of the <img>.")]
 
@@ -257,9 +271,10 @@ def markup(
     loading: LoadingOption = None,
     css_class: CssClass = "",
     base: Base = "",
+    form: FormOption = FormChoice.HTML,
 ) -> None:
-    """Print the HTML of a picture by its name."""
-    from gefa.core.deliver.named_pictures import NamedPictures
+    """Print the HTML of a picture by its name, or another form of it."""
+    from gefa.core.deliver.named_pictures import MarkupForm, NamedPictures
     from gefa.work.out_folder import previous
 
     with failing(WRONG_USAGE):
@@ -268,5 +283,10 @@ def markup(
         if manifest is None:
             raise PlanError(f"{site.out} has no manifest.", advice="Run `gefa export` first.")
         named = NamedPictures(manifest, site.plan.pictures, base)
-        html = named.markup(name, alt=alt, sizes=sizes, loading=loading or "", css_class=css_class)
-    typer.echo(html)
+        if form is FormChoice.HTML:
+            told = named.markup(
+                name, alt=alt, sizes=sizes, loading=loading or "", css_class=css_class
+            )
+        else:
+            told = named.form(name, MarkupForm(form.value), sizes=sizes)
+    typer.echo(told)

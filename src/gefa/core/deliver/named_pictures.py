@@ -2,20 +2,36 @@
 
 from __future__ import annotations
 
+import json
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from difflib import get_close_matches
+from enum import StrEnum
 
 from gefa.core.deliver.manifest import CutRecord, Manifest, PictureRecord
 from gefa.core.deliver.markup import (
     ImgBehaviour,
     MediaCase,
     Offer,
+    as_data,
     default_sizes,
     directed,
+    image_set,
+    jinja_macro,
     plain_box,
+    preload,
 )
 from gefa.core.errors import PlanError
 from gefa.core.plan.pages import Loading, PictureEntry, PictureUse
+
+
+class MarkupForm(StrEnum):
+    """Ways to write a picture beside HTML."""
+
+    JINJA = "jinja"
+    PRELOAD = "preload"
+    CSS = "css"
+    JSON = "json"
 
 
 class NamedPictures:
@@ -74,6 +90,21 @@ class NamedPictures:
         behaviour = ImgBehaviour(lazy=lazy, css_class=css_class)
         densities = self.by_density(entry, sizes)
         return directed(self.cases(entry, sizes), told, behaviour, densities=densities)
+
+    def form(self, name: str, form: MarkupForm, *, sizes: str = "", width: int = 640) -> str:
+        """The picture as a Jinja macro, as ``<link>`` elements that preload it, as CSS of a
+        background ``width`` CSS px wide, or as plain data. PlanError as for ``markup``."""
+        entry = self.entry(name)
+        cases = self.cases(entry, sizes)
+        behaviour = ImgBehaviour(lazy=entry.loading is Loading.LAZY)
+        if form is MarkupForm.JINJA:
+            called = re.sub(r"\W+", "_", name).strip("_") or "picture"
+            return jinja_macro(called, cases, entry.alt, behaviour)
+        if form is MarkupForm.PRELOAD:
+            return preload(cases)
+        if form is MarkupForm.CSS:
+            return image_set(cases[-1].offers, width)
+        return json.dumps(as_data(cases, entry.alt, behaviour), indent=2)
 
     def by_density(self, entry: PictureEntry, sizes: str = "") -> bool:
         """Whether a picture always has the size that its one cut is shown at."""

@@ -127,6 +127,34 @@ def ladders_of(
     return sorted(found, key=lambda one: one.proposed.bytes - one.today.bytes)
 
 
+def recipe_ladders(
+    pages: Iterable[ShownPage],
+    audience: Audience,
+    naturals: Mapping[str, int],
+    recipes: Mapping[str, str],
+    *,
+    too_few: float = 0.0,
+) -> list[LadderAdvice]:
+    """Advice for each recipe that several cuts on the pages have: one ladder for all of them.
+    ``recipes`` are those of cuts."""
+    shown = [picture for page in pages for picture in page.pictures]
+    widths = widths_of(file for picture in shown for file in picture.files)
+    demands = demands_of(shown, audience, naturals)
+    grouped: dict[str, list[str]] = {}
+    for cut in demands:
+        grouped.setdefault(recipes.get(cut, ""), []).append(cut)
+    found = []
+    for recipe, cuts in sorted(grouped.items()):
+        if not recipe or len(cuts) < 2:
+            continue
+        today = sorted({width for cut in cuts for width in widths[cut]})
+        wanted = [demand for cut in cuts for demand in demands[cut]]
+        told = advice(recipe, cuts, wanted, today, too_few=too_few)
+        if told is not None:
+            found.append(told)
+    return found
+
+
 def widths_of(files: Iterable[ShownFile]) -> dict[str, list[int]]:
     """The widths that there are of each cut, in px."""
     found: dict[str, set[int]] = {}

@@ -26,6 +26,7 @@ from gefa.web.pages import weight_view
 from gefa.web.pages.plan import plan_now
 from gefa.web.pages.weight_view import (
     BUDGET_WORDS,
+    RECIPE,
     Desk,
     Place,
     chart_of,
@@ -132,14 +133,14 @@ def _ladder(desk: Desk, shown: ShownPage, cut: str, widths: str) -> dict[str, An
     if told is None:
         return {"cut": cut, "told": None, "drawn": None, "tried": None, "record": None}
     wanted = _widths(widths, told.natural) or list(told.proposed.widths)
-    record = next(one for one in desk.cuts.manifest.cuts if one.name == cut)
+    record = next(one for one in desk.cuts.manifest.cuts if one.name in told.cuts)
     return {
         "cut": cut,
         "told": told,
         "drawn": ladder_drawing(told, wanted),
         "tried": priced_for(desk, shown, cut, wanted),
         "record": record,
-        "slice": record.origin is Origin.SLICE,
+        "alone": record.origin is not Origin.SLICE and not cut.startswith(RECIPE),
     }
 
 
@@ -189,16 +190,25 @@ def take(given: ServicesOf, form: FormOf, asked: Asked) -> Response:
     fields = Fields(form)
     with given.store.changing() as session:
         desk = _desk(session, given, asked)
-        record = next((one for one in desk.cuts.manifest.cuts if one.name == asked.cut), None)
-        source = session.get(Source, desk.cuts.sources.get(asked.cut, ""))
+        whole = asked.cut.startswith(RECIPE)
+        called = asked.cut.removeprefix(RECIPE)
+        record = next(
+            (
+                one
+                for one in desk.cuts.manifest.cuts
+                if called == (one.recipe if whole else one.name)
+            ),
+            None,
+        )
+        source = session.get(Source, desk.cuts.sources.get(record.name if record else "", ""))
         if record is None or source is None:
-            raise Problem(404, "There is no such cut", f"Nothing was made of {asked.cut!r}.")
+            raise Problem(404, "There is no such cut", f"Nothing was made of {called!r}.")
         widths = _widths(fields.text("widths"), 100_000)
         if not widths:
             raise Problem(422, "No widths", "Give widths in px, as 400, 800, 1200.")
         said = f"Widths {', '.join(map(str, widths))}"
         try:
-            if fields.text("for") == "recipe":
+            if whole or fields.text("for") == "recipe":
                 _for_recipe(session, record.recipe, widths, said)
             else:
                 words = f"{said} for {asked.cut}"
@@ -206,7 +216,8 @@ def take(given: ServicesOf, form: FormOf, asked: Asked) -> Response:
         except (PlanError, ValueError) as error:
             raise Problem(422, "These widths cannot be taken", str(error)) from error
     given.outlooks.wake()
-    whose = f"the recipe {record.recipe}" if fields.text("for") == "recipe" else asked.cut
+    for_recipe = whole or fields.text("for") == "recipe"
+    whose = f"the recipe {record.recipe}" if for_recipe else asked.cut
     return RedirectResponse(asked.address(saved=f"{said} for {whose}"), 303)
 
 

@@ -22,6 +22,7 @@ from gefa.core.weigh.ladders import (
     demands_of,
     ladders_of,
     priced,
+    recipe_ladders,
     widths_of,
 )
 from gefa.core.weigh.page_weight import PageWeight, SentFile, weigh_page
@@ -42,6 +43,8 @@ SHARES = 26
 """px of the drawing for shares of visits"""
 MOST_LINES = 4
 """densities that are drawn, those with most visits"""
+RECIPE = "recipe:"
+"""begins what stands for all cuts of a recipe"""
 LEAST_APART = 13
 """px between two names of lines"""
 MARKED = (320, 480, 768, 1024, 1440, 1920, 2560)
@@ -229,21 +232,36 @@ class Desk:
 
     # -- ladders -------------------------------------------------------------------------
 
-    def ladder(self, shown: ShownPage, cut: str) -> LadderAdvice | None:
-        """The ladder of a cut, for all pages that show it would be too much to draw at once: for
-        this one."""
-        demands = self.demands(shown, cut)
-        today = widths_of(file for one in shown.pictures for file in one.files).get(cut, [])
-        return advice(cut, [cut], demands, today) if demands else None
+    def ladder(self, shown: ShownPage, name: str) -> LadderAdvice | None:
+        """The ladder of a cut on a page, or of all cuts there that have a recipe."""
+        cuts = self.cuts_of(shown, name)
+        demands = self.demands(shown, name)
+        widths = widths_of(file for one in shown.pictures for file in one.files)
+        today = sorted({width for cut in cuts for width in widths.get(cut, [])})
+        return advice(name.removeprefix(RECIPE), cuts, demands, today) if demands else None
+
+    def cuts_of(self, shown: ShownPage, name: str) -> list[str]:
+        """The cut of that name, or those of a page that have a recipe."""
+        if not name.startswith(RECIPE):
+            return [name]
+        recipe = name.removeprefix(RECIPE)
+        on_page = {cut for picture in shown.pictures for cut in picture.cuts}
+        records = self.cuts.manifest.cuts
+        return [one.name for one in records if one.name in on_page and one.recipe == recipe]
 
     def ladders(self, shown: ShownPage) -> list[str]:
         """Cuts of a page that have a ladder, the one first that a better one would help most."""
         naturals = natural_widths(self.cuts.manifest)
-        return [one.name for one in ladders_of([shown], self.audience, naturals)]
+        recipes = {cut.name: cut.recipe for cut in self.cuts.manifest.cuts}
+        own = [one.name for one in ladders_of([shown], self.audience, naturals)]
+        shared = recipe_ladders([shown], self.audience, naturals, recipes)
+        return [*own, *(f"{RECIPE}{one.name}" for one in shared)]
 
-    def demands(self, shown: ShownPage, cut: str) -> list[Demand]:
+    def demands(self, shown: ShownPage, name: str) -> list[Demand]:
+        """What visitors need of a cut, or of all cuts of a recipe."""
         naturals = natural_widths(self.cuts.manifest)
-        return demands_of(shown.pictures, self.audience, naturals).get(cut, [])
+        found = demands_of(shown.pictures, self.audience, naturals)
+        return [one for cut in self.cuts_of(shown, name) for one in found.get(cut, [])]
 
 
 def priced_for(desk: Desk, shown: ShownPage, cut: str, widths: Sequence[int]) -> Step | None:
