@@ -151,7 +151,7 @@ def _compare(page: Page) -> None:
 def _recipe(page: Page, url: str) -> None:
     page.goto(f"{url}/recipes")
     page.locator("#new-name").fill("story")
-    page.get_by_role("button", name="Begin").click()
+    page.get_by_role("button", name="Create").click()
     page.locator("#sample").select_option(label="photos/kites-at-noon.jpg")
     page.locator("#effect table").wait_for(timeout=60_000)
     page.locator("#w-fit").select_option("cover")

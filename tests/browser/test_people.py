@@ -37,7 +37,7 @@ def test_from_the_first_owner_to_a_viewer_and_out(
         page.goto(link)
         found[f"welcome {len(found)}"] = complaints(page)
         page.get_by_label("Passphrase at least").fill(PASSPHRASE)
-        page.get_by_label("The same again").fill(PASSPHRASE)
+        page.get_by_label("Repeat passphrase").fill(PASSPHRASE)
         page.get_by_role("button", name="Save and sign in").click()
         expect(page.get_by_role("heading", name="Sources")).to_be_visible()
 

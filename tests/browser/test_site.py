@@ -191,7 +191,7 @@ def new_slot(page: Page, demo: Server, name: str) -> None:
     page.goto(f"{demo.url}/slots")
     page.locator("#new-name").fill(name)
     page.get_by_label("like").select_option("stalls")
-    page.get_by_role("button", name="Begin").click()
+    page.get_by_role("button", name="Create").click()
     expect(page.get_by_role("heading", name=name)).to_be_visible()
 
 
@@ -208,7 +208,7 @@ def test_a_slot_is_tried_changed_undone_and_given_back(page: Page, demo: Server)
     page.get_by_label("Ratio of crop 3").fill("1:9")
     page.get_by_label("Ratio of crop 3").press("Enter")
     expect(page.locator("#tried figcaption")).to_contain_text("tall")
-    expect(page.locator("#effect")).to_contain_text("133 × 1,200 px of it", timeout=60_000)
+    expect(page.locator("#effect")).to_contain_text("133 × 1,200 px", timeout=60_000)
     page.get_by_label("Name of crop 2").fill("wide")
     page.get_by_label("Name of crop 2").press("Enter")
     expect(
@@ -218,7 +218,7 @@ def test_a_slot_is_tried_changed_undone_and_given_back(page: Page, demo: Server)
     expect(page.get_by_label("Ratio of crop 3")).to_have_value("4:5")
     page.get_by_label("Mask").select_option("circle")
     expect(page.locator("#effect .mask-circle")).to_have_count(3, timeout=60_000)
-    page.get_by_role("button", name="Shown: as all slots").click()
+    page.get_by_role("button", name="Markup: Use the default").click()
     expect(page.get_by_label("Mask")).to_have_value("none")
     assert HTTP.get(f"{demo.url}/uploads").text.count("<tr class") == before, "nothing is saved"
     absurd = with_profile(photo(90, 60), "jpeg", b"absurd")
@@ -237,8 +237,8 @@ def test_a_focal_point_is_dragged_and_what_is_made_is_what_was_shown(
     page.get_by_label("Widths of crop 3").fill("200")
     page.get_by_label("Widths of crop 3").press("Enter")
     page.get_by_role("link", name="Keys and notices").click()
-    page.get_by_label("A new key for").fill("the test")
-    page.get_by_role("button", name="Make a key").click()
+    page.get_by_label("New key for").fill("the test")
+    page.get_by_role("button", name="Create key").click()
     key = page.locator("#made").inner_text()
     answer = HTTP.post(
         f"{demo.url}/api/v1/slots/dragged/uploads",
@@ -273,10 +273,10 @@ def test_a_focal_point_is_dragged_and_what_is_made_is_what_was_shown(
     assert abs(found["focal"]["x"] - 0.799) < 0.01
     expect(page.get_by_role("button", name="Where the eye goes first")).to_be_visible()
 
-    page.get_by_label("Alternative text").fill("Grain and gradients")
+    page.get_by_label("Alt text").fill("Grain and gradients")
     page.get_by_label("Tags").fill("grain, sea")
     page.get_by_label("Tags").press("Enter")
-    expect(page.locator("#markup")).to_contain_text("There is some once it is live.")
+    expect(page.locator("#markup")).to_contain_text("The markup appears once the upload is live.")
     page.get_by_role("button", name="Approve").click()
     expect(page.get_by_text("Live.", exact=True)).to_be_visible()
     page.locator("#new-file").set_input_files(
@@ -288,21 +288,21 @@ def test_a_focal_point_is_dragged_and_what_is_made_is_what_was_shown(
     )
     expect(page.locator("h1")).to_have_text("other.png")
     expect(page.locator("#focal svg")).to_have_attribute("viewBox", "0 0 300 300")
-    page.get_by_label("or reject, because").fill("Too plain")
+    page.get_by_label("Reject, reason").fill("Too plain")
     page.get_by_role("button", name="Reject").click()
     expect(page.locator("h1")).to_contain_text("a very long name")
     expect(page.get_by_text("other.png was rejected: Too plain.")).to_be_visible()
     page.get_by_label("with sizes").fill("50vw")
-    page.get_by_label("Alternative text").fill("Grain")
+    page.get_by_label("Alt text").fill("Grain")
     page.get_by_label("Tags").focus()
     expect(page.locator("#text-html")).to_contain_text('alt="Grain"')
     expect(page.locator("#text-html")).to_contain_text('sizes="50vw"')
     page.goto(f"{demo.url}/uploads?tag=grain")
     expect(page.get_by_text("1 upload", exact=False)).to_be_visible()
     page.get_by_role("link", name="a very long name").click()
-    page.get_by_text("Remove it").click()
+    page.get_by_text("Remove upload").click()
     page.get_by_role("button", name="Remove", exact=True).click()
-    page.get_by_role("button", name="Have it back").click()
+    page.get_by_role("button", name="Restore").click()
     expect(page.get_by_text("Live.", exact=True)).to_be_visible()
 
 
@@ -332,7 +332,7 @@ def test_held_uploads_are_decided_on_in_the_feed(page: Page, demo: Server) -> No
     page.get_by_label("Review").select_option("yes")
     expect(page.locator("#row-review.setting-own")).to_be_visible()
     page.get_by_role("link", name="Keys and notices").click()
-    page.get_by_role("button", name="Make a key").click()
+    page.get_by_role("button", name="Create key").click()
     key = page.locator("#made").inner_text()
     for name in ("yes.jpg", "no.jpg", "late.jpg"):
         HTTP.post(
@@ -346,7 +346,7 @@ def test_held_uploads_are_decided_on_in_the_feed(page: Page, demo: Server) -> No
     expect(page.locator("tr", has_text="yes.jpg")).to_have_count(0)
     row = page.locator("tr", has_text="no.jpg")
     row.get_by_text("Reject", exact=True).first.click()
-    row.get_by_label("because").fill("Too small")
+    row.get_by_label("Reason").fill("Too small")
     row.get_by_role("button", name="Reject").click()
     page.get_by_role("link", name="late.jpg").click()
     approve_while_an_earlier_answer_is_under_way(page)

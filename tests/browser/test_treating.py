@@ -26,7 +26,7 @@ def recipe(page: Page, demo: Server, tmp_path: Path, request: pytest.FixtureRequ
     page.goto(f"{demo.url}/recipes")
     page.keyboard.press("n")
     page.locator("#new-name").fill(name)
-    page.get_by_role("button", name="Begin").click()
+    page.get_by_role("button", name="Create").click()
     expect(page.get_by_role("heading", name=name)).to_be_visible()
     page.locator("#sample").select_option(label=file.name)
     expect(page.locator("#effect table")).to_be_visible(timeout=SECONDS)
@@ -182,7 +182,7 @@ def test_a_point_of_the_curve_is_chosen_and_kept_for_the_cut(proof: Page) -> Non
     point = proof.get_by_role("link", name=re.compile("WebP at quality 35"))
     point.focus()
     proof.keyboard.press("Enter")
-    expect(proof.get_by_text("Tried only")).to_be_visible()
+    expect(proof.get_by_text("Not made yet")).to_be_visible()
     shown(proof)
     proof.get_by_role("button", name="For this cut").click()
     expect(proof.locator(".kept")).to_contain_text("WebP 35")
@@ -190,7 +190,7 @@ def test_a_point_of_the_curve_is_chosen_and_kept_for_the_cut(proof: Page) -> Non
     expect(proof.get_by_role("link", name="Bundle (zip)")).to_be_visible(timeout=SECONDS)
     proof.get_by_role("link", name="Back to the cuts").click()
     expect(proof.get_by_text("exception:")).to_be_visible()
-    proof.get_by_role("button", name="take it back").click()
+    proof.get_by_role("button", name="Use the default").click()
     expect(proof.get_by_text("exception:")).to_have_count(0)
 
 

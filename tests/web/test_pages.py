@@ -398,7 +398,7 @@ def test_a_run_goes_for_good_and_a_source_can_be_had_back_before(pages: httpx.Cl
     assert pages.post(f"/sources/{source}/remove").url.path == "/"
     gone = pages.get(f"/sources/{source}")
     assert gone.status_code == 404
-    assert "can be had back" in gone.text
+    assert "can be restored" in gone.text
     assert pages.get(second).status_code == 200
     assert "Choose leaving.png" not in pages.get("/").text
     assert "leaving.png" in pages.get("/removed").text

@@ -296,7 +296,7 @@ def test_an_editor_sends_pictures_under_their_name(peopled: Peopled) -> None:
         assert "pier.jpg" not in answer.text
         feed = editor.get("/uploads?slot=gallery").text
         assert "pier.jpg" in feed
-        assert "Send pictures" in feed
+        assert "Upload pictures" in feed
         (id,) = re.findall(r'href="/uploads/(\w{31})"[^>]*>(?:(?!href).)*pier.jpg', feed)
         eventually(lambda: "<strong>Live.</strong>" in editor.get(f"/uploads/{id}").text)
         assert "by editor" in editor.get(f"/uploads/{id}").text

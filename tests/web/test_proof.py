@@ -65,7 +65,7 @@ def test_a_proof_shows_a_file_its_reference_and_its_curves(pages: httpx.Client) 
     assert sum("shown now" in words for _, words in points) == 1
     link = next(href for href, words in points if "quality 35" in words).replace("&amp;", "&")
     tried = pages.get(link).text
-    assert "Tried only" in tried
+    assert "Not made yet" in tried
     file = pages.get(f"{address}/proof/proofed/made?width=160&format=jpeg&quality=35")
     assert file.headers["content-type"] == "image/jpeg"
     assert loaded(file.content).width == 160
@@ -188,7 +188,7 @@ def test_what_failed_is_tried_again_and_what_is_made_stays(pages: httpx.Client) 
     give_plan(pages, "tall.png", text)
     address = run(pages, source)
     assert [f.format for f in manifest(pages, address).files] == ["png"]
-    assert "Try what failed again" in pages.get(address).text
+    assert "Retry failed" in pages.get(address).text
     again = pages.post(f"{address}/again")
     assert again.url.path == address
     eventually(lambda: "Bundle (zip)" in pages.get(address).text)

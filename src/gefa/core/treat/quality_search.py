@@ -18,7 +18,7 @@ from gefa.core.units import weight
 
 MOST_ENCODES = 6
 """for one variant"""
-MORE_ENCODES, FAR = 3, 2.0
+MORE_ENCODES, FAR = 3, 4.0
 """more of them where the best is so many times the window above what is aimed at"""
 SLACK = 1.5
 """points above its target that a score may be"""

@@ -139,7 +139,7 @@ def reject_it(
 @router.delete("", status_code=204, responses=problems(401, 403, 404))
 @with_key
 def remove_it(upload_id: str, given: ServicesOf, authorization: Authorization = "") -> Response:
-    """Serve it no more. For 30 days it can be had back."""
+    """Stop serving an upload. It can be restored for 30 days."""
     _done(given, upload_id, authorization, WHO_SENDS, lambda session, up, _: remove(session, up))
     return Response(status_code=204)
 

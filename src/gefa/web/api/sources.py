@@ -266,7 +266,7 @@ def change(
 @router.delete("/{source_id}", status_code=204, responses=problems(401, 403, 404))
 @with_key
 def take_away(given: ServicesOf, source_id: str, authorization: Authorization = "") -> Response:
-    """Remove a source; it can be had back for 30 days."""
+    """Remove a source. It can be restored for 30 days."""
     keep_to_files(given)
     with given.store.changing() as session:
         site_opened(session, authorization, SiteRight.BUILD)

@@ -57,7 +57,7 @@ def _found(session: Session, source_id: str) -> tuple[Source, Revision]:
     if source is None or revision is None:
         raise HTTPException(404)
     if source.removed is not None:
-        detail = f"{source.name} can be had back on the page Removed sources (/removed)."
+        detail = f"{source.name} can be restored on the page Removed sources (/removed)."
         raise Problem(404, "It was removed", detail)
     return source, revision
 

@@ -35,7 +35,7 @@ const start = () => {
         for (const side of ["x", "y", "width", "height"]) line.setAttribute(side, rect[side]);
       const told = document.querySelector(`[data-size-of="${crop.dataset.crop}"]`);
       if (told)
-        told.textContent = `${rect.width.toLocaleString("en")} × ${rect.height.toLocaleString("en")} px of it`;
+        told.textContent = `${rect.width.toLocaleString("en")} × ${rect.height.toLocaleString("en")} px`;
     }
   };
 
