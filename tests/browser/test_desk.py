@@ -64,7 +64,7 @@ def test_a_folder_is_found_treated_run_stopped_and_taken(
     rows.nth(0).locator("a").focus()
     page.keyboard.press("Shift+ArrowDown")
     assert chosen(page) == 2
-    expect(page.locator("#desk-sum")).to_contain_text("2 sources chosen · 2 cuts")
+    expect(page.locator("#desk-sum")).to_contain_text("2 sources selected · 2 cuts")
     expect(page.locator("#run-button")).to_have_text("Run 2 sources")
 
     page.keyboard.press("a")

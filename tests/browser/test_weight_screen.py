@@ -19,7 +19,7 @@ def test_a_page_is_looked_at_and_its_ladder_made_better(
         url = site.server.url
         page.goto(f"{url}/weight")
         assert complaints(page) == []
-        page.keyboard.press("w")
+        page.keyboard.press("m")
         page.get_by_role("link", name="home").click()
         expect(page.get_by_role("heading", name="home")).to_be_visible()
         assert complaints(page) == []

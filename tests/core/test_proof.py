@@ -160,5 +160,5 @@ def test_a_recipe_reads_as_a_sentence() -> None:
         " flat tones lifted a little."
     )
     auto = Recipe(formats="auto", densities=(1, 2), shown=300)
-    assert sentence(auto) == "The formats that suit each cut for 300 px at 1x and 2x, look 75."
+    assert sentence(auto) == "The best formats for each cut for 300 px at 1x and 2x, look 75."
     assert [ratio_words(value) for value in (1.5, 4 / 3, 2.3719)] == ["3:2", "4:3", "2.372:1"]

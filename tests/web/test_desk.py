@@ -6,11 +6,14 @@ import io
 import re
 import zipfile
 from collections.abc import Iterator
+from pathlib import Path
 from urllib.parse import urlsplit
 
 import httpx
 import pytest
 
+from gefa.demo.pennants import draw_pennants
+from gefa.web.pages.sources import SAMPLE
 from tests.conftest import Server, eventually
 from tests.make import photo
 from tests.web.plans import plan_for, site_plan
@@ -36,7 +39,7 @@ def sources(pages: httpx.Client) -> dict[str, str]:
 def shown(pages: httpx.Client, query: str = "") -> list[str]:
     """Names of the rows, in order."""
     text = pages.get(f"/?{query}").text
-    return re.findall(r'aria-label="Choose ([^"]+)"', text)
+    return re.findall(r'aria-label="Select ([^"]+)"', text)
 
 
 def states(pages: httpx.Client) -> list[str]:
@@ -59,7 +62,7 @@ def test_a_view_of_the_desk_has_an_address(pages: httpx.Client, sources: dict[st
     assert shown(pages, "kind=design") == []
     assert "Show all 4" in pages.get("/?q=nothing").text
     more = pages.get("/?sort=name&after=3", headers=HX).text
-    assert re.findall(r'aria-label="Choose ([^"]+)"', more) == ["photos/sea/pier.jpg"]
+    assert re.findall(r'aria-label="Select ([^"]+)"', more) == ["photos/sea/pier.jpg"]
 
 
 def test_many_are_treated_as_one_step_and_undone(
@@ -145,3 +148,17 @@ def test_the_same_file_again_is_said_and_a_zip_keeps_its_folders(
         "more/notes.txt": (False, True),
     }
     eventually(lambda: "more/dune.jpg" in shown(pages, "state=new"))
+
+
+def test_an_empty_desk_teaches_and_has_a_sample(empty_server: Server, tmp_path: Path) -> None:
+    with empty_server.client(follow_redirects=True) as pages:
+        assert "Try a sample design" in pages.get("/").text
+        shown = pages.post("/sources/sample")
+        assert shown.status_code == 200
+        assert "pennants.svg" in shown.text
+        again = pages.post("/sources/sample")
+        assert again.url == shown.url, "the same file again adds nothing"
+        assert "Try a sample design" not in pages.get("/").text
+    drawn = tmp_path / "pennants.svg"
+    draw_pennants(drawn)
+    assert SAMPLE.read_bytes() == drawn.read_bytes(), "draw it again"

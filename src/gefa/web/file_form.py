@@ -92,7 +92,7 @@ async def receive_form(request: Request, given: Services, intake: Intake) -> For
     told in its place."""
     media_type, options = parse_options_header(request.headers.get("content-type", ""))
     if media_type == b"multipart/form-data" and not options.get(b"boundary"):
-        raise Problem(400, "Not a form that can be read", "Its Content-Type names no boundary.")
+        raise Problem(400, "Form cannot be read", "Its Content-Type names no boundary.")
     if media_type != b"multipart/form-data":
         raise Problem(
             415, "Not a form", "Send multipart/form-data with the picture in the field 'file'."
@@ -107,7 +107,7 @@ async def receive_form(request: Request, given: Services, intake: Intake) -> For
     try:
         await _read(request, reader, options[b"boundary"])
         if not reader.whole:
-            raise Problem(400, "Not a form that can be read", "It ends too early. Send it again.")
+            raise Problem(400, "Form cannot be read", "It ends too early. Send it again.")
         if not reader.files:
             raise Problem(422, "No file", "Put the picture into the form field 'file'.")
         _check_counts(reader)
@@ -143,11 +143,13 @@ async def _read(request: Request, reader: _Reader, boundary: bytes) -> None:
             await anyio.to_thread.run_sync(parser.write, chunk)
         parser.finalize()
     except ClientDisconnect:
-        raise Problem(400, "Broken off", "The form did not come whole. Send it again.") from None
+        raise Problem(
+            400, "Request interrupted", "The form arrived incomplete. Send it again."
+        ) from None
     except FormParserError as error:
         raise Problem(
             400,
-            "Not a form that can be read",
+            "Form cannot be read",
             f"{str(error).rstrip('.')}. Send the picture in the field 'file' of a multipart form.",
         ) from error
 
@@ -211,7 +213,7 @@ class _Reader:
         if part.file_name is not None and name == FILE_FIELD:
             most = self.intake.max_files
             if len(self.files) == most:
-                raise Problem(413, "Too many files", f"Send {most:,} at once at the most.")
+                raise Problem(413, "Too many files", f"Send at most {most:,} at once.")
             part.draft = self._blobs.draft()
             self.files.append(part)
         self._part = part

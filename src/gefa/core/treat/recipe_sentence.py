@@ -33,7 +33,7 @@ def aim_words(aim: int | Aim | None) -> str:
 
 def _formats(recipe: Recipe) -> str:
     if recipe.auto:
-        return "The formats that suit each cut"
+        return "The best formats for each cut"
     return listed([FORMATS[format].label for format in recipe.candidates])
 
 
@@ -68,7 +68,11 @@ def _shape(recipe: Recipe) -> list[str]:
         verb = {Fit.COVER: "cropped to", Fit.FILL: "stretched to", Fit.CONTAIN: "fitted into"}
         told.append(f"{verb[recipe.fit]} {ratio_words(recipe.ratio)}")
     if recipe.untouched is not None:
-        told.append("own files taken" if recipe.untouched else "own files never taken")
+        told.append(
+            "good source files used as they are"
+            if recipe.untouched
+            else "source files always encoded again"
+        )
     if isinstance(recipe.effort, Effort) and recipe.effort is not Effort.USUAL:
         told.append("made quickly" if recipe.effort is Effort.QUICK else "made thoroughly")
     if recipe.text is TextPolicy.KEEP:
@@ -76,7 +80,7 @@ def _shape(recipe: Recipe) -> list[str]:
     if recipe.sprite:
         told.append("SVG files also in one sprite.svg")
     if recipe.enlarge:
-        told.append("enlarged if need be")
+        told.append("enlarged if needed")
     return told
 
 

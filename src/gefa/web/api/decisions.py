@@ -79,7 +79,7 @@ def change(
     wanted = {name: value for name, value in said.items() if value is not None}
     unknown = sorted(set(said) - set(Described.model_fields))
     if unknown:
-        raise Problem(422, "No such field", f"{', '.join(unknown)} cannot be said of an upload.")
+        raise Problem(422, "No such field", f"Uploads have no field {', '.join(unknown)}.")
     checked = checked_description(wanted)
 
     def do(session: Session, upload: Upload, slot: Slot) -> None:
@@ -105,7 +105,7 @@ async def replace_file(
     access = await anyio.to_thread.run_sync(opened)
     form = await receive_form(request, given, SlotIntake(access.settings))
     if len(form.files) > 1:
-        raise Problem(422, "One file", "An upload is one file; send the others by themselves.")
+        raise Problem(422, "One file only", "An upload is one file. Send the others separately.")
     put = as_sent(form.files[0])
 
     def do(session: Session, upload: Upload, slot: Slot) -> None:

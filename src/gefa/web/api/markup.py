@@ -186,11 +186,13 @@ def _shown(
 ) -> MediaCase:
     there = [c.name for c in settings.crops if any(v.cut == c.name for v in variants)]
     if not there:
-        raise Problem(404, "Nothing to show yet", "The upload is not live; ask how it goes.")
+        raise Problem(404, "Not live yet", "The upload is not live. Ask for its state.")
     name = crop or there[0]
     shown = shown_of(upload, name, variants, sizes or settings.sizes, media)
     if shown is None:
-        raise Problem(404, "No such crop", f"It has no crop {name[:60]!r}, but {', '.join(there)}.")
+        raise Problem(
+            404, "No such crop", f"This slot has no crop {name[:60]!r}, but {', '.join(there)}."
+        )
     return shown
 
 

@@ -66,7 +66,7 @@ def _replaced(given: Services, body: bytes, if_match: str) -> Response:
         try:
             import_plan(session, plan, "Imported over the API")
         except PlanError as error:
-            raise Problem(422, "That is no plan", str(error)) from error
+            raise Problem(422, "Plan cannot be read", str(error)) from error
         answer = _answer(plan_now(session))
     given.outlooks.wake()
     return answer

@@ -28,7 +28,9 @@ def site_opened(session: Session, authorization: str, *rights: SiteRight) -> Sit
         )
     if not any(right in key.rights for right in rights):
         wanted = " or ".join(right.value for right in rights)
-        raise Problem(403, "Not with this key", f"It takes a key with the right to {wanted}.")
+        raise Problem(
+            403, "Not allowed with this key", f"This needs a key with the right to {wanted}."
+        )
     return key
 
 

@@ -27,7 +27,7 @@ def _me(request: Request, given: Services) -> Person:
     with given.store.reading() as session:
         person = session.get(Person, visitor.person_id)
     if person is None:
-        raise Problem(404, "Nobody signs in here", "Add people first; until then all is open.")
+        raise Problem(404, "No accounts yet", "Add people first. Until then everything is open.")
     return person
 
 

@@ -37,13 +37,13 @@ def plan_now(session: Session) -> Plan:
 def plan_from(data: bytes, name: str) -> Plan:
     """The plan in a file; 422 with what is wrong with it, 413 if it is too large for one."""
     if len(data) > MAX_PLAN_BYTES:
-        raise Problem(413, "Too large", f"{name} is larger than a plan can be.")
+        raise Problem(413, "Too large", f"{name} is too large for a plan.")
     try:
         return parse_plan(data.decode("utf-8"), name)
     except UnicodeDecodeError as error:
-        raise Problem(422, "That is no plan", f"{name} is not UTF-8: {error}.") from error
+        raise Problem(422, "Plan cannot be read", f"{name} is not UTF-8: {error}.") from error
     except GefaError as error:
-        raise Problem(422, "That is no plan", str(error)) from error
+        raise Problem(422, "Plan cannot be read", str(error)) from error
 
 
 @router.get("")
@@ -110,7 +110,7 @@ def choose(given: ServicesOf, keep: Annotated[str, Form()]) -> Response:
         else:
             given.site.plan_file.choose_screens()
     except PlanError as error:
-        raise Problem(422, "That is no plan", str(error)) from error
+        raise Problem(422, "Plan cannot be read", str(error)) from error
     given.watcher.look_again()
     return RedirectResponse("/plan", 303)
 
@@ -167,7 +167,7 @@ def take(
         try:
             told = import_plan(session, plan, f"Imported {name}")
         except PlanError as error:
-            raise Problem(422, "That is no plan", str(error)) from error
+            raise Problem(422, "Plan cannot be read", str(error)) from error
     if told:
         return page(request, "plan/imported.html", told=told)
     return RedirectResponse("/plan?imported=1", 303)

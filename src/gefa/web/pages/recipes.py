@@ -81,7 +81,7 @@ def add(
     with given.store.changing() as session:
         known = shelf_of_recipes(session)
         if wanted in known:
-            raise Problem(409, "There is one already", f"A recipe is called {wanted!r}.")
+            raise Problem(409, "Recipe exists", f"There is a recipe {wanted!r} already.")
         try:
             save_recipe(session, wanted, known.get(like, NEW), "Began it")
         except GefaError as error:

@@ -146,7 +146,7 @@ def begin(request: Request, given: ServicesOf, form: FormOf) -> Response:
         chosen, refused = choose(session, _wanted(session, fields))
         planned = plan_run(session, chosen)
     if not chosen and not refused:
-        raise Problem(409, "Nothing to run", "No source is chosen, or none has changed.")
+        raise Problem(409, "Nothing to run", "No source is selected, or none has changed.")
     jobs = planned.large
     if jobs and large not in ("make", "leave"):
         return page(

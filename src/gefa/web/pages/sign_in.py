@@ -124,7 +124,7 @@ def with_cookie(request: Request, given: Services, person: Person, to: str) -> R
         sign_out(session, cookie_of(request))
         now = session.get(Person, person.id)
         if now is None:
-            raise Problem(403, "Not signed in", "An owner has just removed you.")
+            raise Problem(403, "Not signed in", "An owner removed your account.")
         token = sign_in(session, now, request.headers.get("user-agent", ""))
     answer = RedirectResponse(to, 303, headers={"Cache-Control": "no-store"})
     answer.set_cookie(
@@ -231,7 +231,7 @@ def choose(
 def _service(request: Request) -> Any:
     service = request.app.state.sign_in_service
     if service is None:
-        raise Problem(404, "Not set up", "Nobody signs in with an account from elsewhere here.")
+        raise Problem(404, "Not set up", "Signing in with an external account is not set up here.")
     return service
 
 

@@ -220,7 +220,7 @@ def remove(name: str, given: ServicesOf) -> Response:
         try:
             remove_slot(session, _slot(session, name))
         except GefaError as error:
-            raise Problem(409, "It is in use", f"{name} cannot be removed: {error}") from error
+            raise Problem(409, "Recipe in use", f"{name} cannot be removed: {error}") from error
     return RedirectResponse("/slots", 303)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated
 
 import anyio.to_thread
@@ -14,6 +15,7 @@ from gefa.store.desk_rows import desk_rows
 from gefa.store.models import Revision
 from gefa.store.recipes import shelf_of_recipes
 from gefa.store.roles import Permission
+from gefa.store.sources import bring_in
 from gefa.web.file_form import receive_form
 from gefa.web.pages.desk_view import PAGE, DeskQuery, DeskQueryOf, DeskView, view_of_desk
 from gefa.web.pages.source_intake import Brought, SourceIntake, brought_in
@@ -28,6 +30,7 @@ router = guarded_router()
 PICTURES = {"picture": "image/webp", "small": "image/webp", "pick": "image/png"}
 MOST_FRESH = 200
 """rows that are looked at again at once"""
+SAMPLE = Path(__file__).parents[1] / "samples" / "pennants.svg"
 
 
 @router.get("/")
@@ -119,6 +122,21 @@ async def receive(request: Request, given: ServicesOf) -> Response:
             detail=reasons or "Choose one or more files and send them again.",
         )
     return RedirectResponse("/", 303)
+
+
+@router.post("/sources/sample")
+@needs(Permission.DEVELOP)
+def bring_sample(given: ServicesOf) -> Response:
+    """Bring in a sheet of pennants that ships with the application, to see what happens, and go to
+    its cuts."""
+    keep_to_files(given)
+    given.check_room()
+    blob = given.store.blobs.put_file(SAMPLE)
+    with given.store.changing() as session:
+        source, _ = bring_in(session, f"samples/{SAMPLE.name}", blob, SAMPLE.suffix[1:])
+        address = f"/sources/{source.id}"
+    given.foreman.wake()
+    return RedirectResponse(address, 303)
 
 
 def _told(result: Brought) -> dict[str, object]:

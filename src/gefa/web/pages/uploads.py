@@ -58,16 +58,16 @@ router = guarded_router(prefix="/uploads")
 
 SHOWN = 50
 """uploads on a page of the feed"""
-STATES_FOR_ALL = [("", "in any state"), ("untold", "without alternative text")]
+STATES_FOR_ALL = [("", "any"), ("untold", "no alt text")]
 """for those who see no others"""
 STATES = [
-    ("", "in any state"),
+    ("", "any"),
     ("live", "live"),
     ("held", "held for review"),
-    ("processing", "being made"),
+    ("processing", "processing"),
     ("rejected", "rejected"),
     ("failed", "failed"),
-    ("untold", "without alternative text"),
+    ("untold", "no alt text"),
     ("removed", "removed"),
 ]
 
@@ -293,7 +293,7 @@ async def send(request: Request, slot: str, given: ServicesOf) -> Response:
     refused = await anyio.to_thread.run_sync(_taken, given, to, form.files)
     given.foreman.wake()
     if refused:
-        title = "Not every picture was taken" if len(form.files) > 1 else "Not taken"
+        title = "Some pictures were not accepted" if len(form.files) > 1 else "Not taken"
         raise Problem(422, title, " ".join(refused))
     target = f"/uploads?slot={slot}"
     if request.headers.get("HX-Request"):

@@ -31,7 +31,7 @@ const tell = () => {
   const some = !matching && chosen.size > 0;
   const sum = sumOf(some ? rows().filter((row) => chosen.has(row.dataset.id)) : [foot]);
   const count = some ? chosen.size : Number(foot.dataset.sources);
-  const which = some || matching ? " chosen" : "";
+  const which = some || matching ? " selected" : "";
   document.getElementById("sum-words").innerHTML =
     `<b>${counted(count, "source")}${which}</b> · ${counted(sum.cuts, "cut")} · ${counted(sum.files, "file")}`;
   const saved = sum.baseline ? ` · ${Math.round(100 * Math.max(0, 1 - sum.served / sum.baseline))} % saved` : "";
