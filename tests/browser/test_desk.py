@@ -81,7 +81,7 @@ def test_a_folder_is_found_treated_run_stopped_and_taken(
         page.get_by_role("button", name="Undo").click()
         eventually(lambda: plan_for(client, "photos/sea/01-kites.jpg").default is None)
     page.locator("button[value=remove]").click()
-    expect(page.get_by_text("No source fits this")).to_be_visible()
+    expect(page.get_by_text("No source matches")).to_be_visible()
     page.get_by_role("button", name="Undo").click()
     expect(page.locator(".desk-row")).to_have_count(PHOTOS // 2)
 

@@ -235,7 +235,7 @@ def test_a_plan_file_is_taken_in_and_given_out(pages: httpx.Client) -> None:
     pages.post("/desk/undo")
     assert plan_for(pages, "plan.png").slices[0].split == Split(columns=3)
     same = pages.post("/plan/preview", files={"file": ("p.toml", site_plan(pages).to_toml())})
-    assert "nothing to import" in same.text
+    assert "Nothing to import" in same.text
     for text, why in (("[[slices]]", "one of split, guides and rect"), ("\xff", "not UTF-8")):
         bad = pages.post("/plan/preview", files={"file": ("p.toml", text.encode("latin-1"))})
         assert bad.status_code == 422
