@@ -153,5 +153,5 @@ document.addEventListener("keydown", (event) => {
   setRung(event.target, Number(event.target.dataset.width) + steps[event.key], rungs().indexOf(event.target));
 });
 document.addEventListener("input", (event) => {
-  if (event.target.form === form() && event.target.name === "widths") tryWidths();
+  if (event.target === form()?.elements.widths) tryWidths();
 });
