@@ -5,13 +5,16 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable
 from dataclasses import dataclass, field
 
-from sqlmodel import Session, col, select
+from sqlmodel import Session, col, func, select
 
 from gefa.core.deliver.manifest import Manifest
 from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import Plan
-from gefa.store.models import Run, Task, TaskKind, TaskState
+from gefa.store.models import Run, Source, Task, TaskKind, TaskState
 from gefa.store.sources import present
+
+AT_ONCE = 500
+"""names in one question to the database, which takes 32,766 values at the most"""
 
 
 @dataclass
@@ -37,6 +40,19 @@ def wanted_names(plan: Plan) -> set[str]:
     return names | {one.picture for page in plan.pages for one in page.pictures}
 
 
+def cuts_mark(session: Session) -> str:
+    """Another one whenever a cut was made or removed, or a source came or went; cheap."""
+    made = session.exec(
+        select(func.count(), func.max(col(Task.created))).where(
+            Task.kind == TaskKind.CUT, Task.state == TaskState.DONE
+        )
+    ).one()
+    there = session.exec(
+        select(func.count(), func.max(col(Source.created))).where(col(Source.removed).is_(None))
+    ).one()
+    return f"{made} {there}"
+
+
 def shown_cuts(
     session: Session, names: Collection[str], *, run: Run | None = None, before: bool = False
 ) -> ShownCuts:
@@ -44,7 +60,9 @@ def shown_cuts(
     were after it, or ``before`` it."""
     here = {source.id for source in present(session)}
     found = ShownCuts()
-    for task in _tasks(session, names):
+    ordered = sorted(names)
+    batches = (ordered[at : at + AT_ONCE] for at in range(0, len(ordered), AT_ONCE))
+    for task in (task for batch in batches for task in _tasks(session, batch)):
         if task.name in found.runs or task.source_id not in here:
             continue
         if run is None or task.created < run.created or (task.run_id == run.id and not before):

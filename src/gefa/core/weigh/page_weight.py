@@ -127,6 +127,16 @@ def weigh_page(
     )
 
 
+def loaded_bytes(page: ShownPage, audience: Audience) -> list[float]:
+    """Bytes of a visit on average, for each row of an audience, and nothing else."""
+    loads = [sent(picture, audience) for picture in page.pictures]
+    if not loads:
+        return [0.0] * _rows(audience)
+    _load_once(loads)
+    weights = (one.bytes * (one.picture.times * one.picture.reached) for one in loads)
+    return [float(amount) for amount in sum(weights, np.zeros(_rows(audience)))]
+
+
 @dataclass(frozen=True)
 class _Kind:
     """Visits that reach the same pictures, for each row."""

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from math import log2
 from typing import NamedTuple
 
+from cachetools import LRUCache
 from sqlmodel import Session
 
 from gefa.core.errors import PlanError
@@ -25,10 +27,11 @@ from gefa.core.weigh.ladders import (
     recipe_ladders,
     widths_of,
 )
-from gefa.core.weigh.page_weight import PageWeight, SentFile, weigh_page
+from gefa.core.weigh.page_weight import PageWeight, SentFile, loaded_bytes, weigh_page
 from gefa.core.weigh.shown import ShownPage
 from gefa.store.models import Run
-from gefa.store.shown_cuts import ShownCuts, shown_cuts, wanted_names
+from gefa.store.shown_cuts import ShownCuts, cuts_mark, shown_cuts, wanted_names
+from gefa.store.site_plan import plan_mark
 from gefa.web.services import Services
 from gefa.work.page_weights import Weighing, audience_called, natural_widths
 
@@ -128,6 +131,10 @@ class PageRow(NamedTuple):
     before: int | None
 
 
+_ROWS: LRUCache[tuple[str, ...], list[PageRow]] = LRUCache(16)
+_ROWS_LOCK = threading.Lock()
+
+
 class PageChange(NamedTuple):
     """Bytes of a mean visit of a page after a run, and before it, if it could be weighed then."""
 
@@ -170,7 +177,21 @@ class Desk:
         return next((entry for entry in self.plan.pages if entry.called == name), None)
 
     def rows(self, session: Session) -> list[PageRow]:
-        """Every page, beside what it was with the files of the run before."""
+        """Every page, beside what it was with the files of the run before. Kept until the plan, a
+        file or a source is another; not on a site's folder, whose pages are files themselves."""
+        if self.weighing.base is not None:
+            return self._rows(session)
+        database = str(session.get_bind().engine.url)
+        key = (database, plan_mark(session), cuts_mark(session), self.audience.name)
+        with _ROWS_LOCK:
+            known = _ROWS.get(key)
+        if known is None:
+            known = self._rows(session)
+            with _ROWS_LOCK:
+                _ROWS[key] = known
+        return known
+
+    def _rows(self, session: Session) -> list[PageRow]:
         newest = session.get(Run, max(self.cuts.runs.values(), default=""))
         before = self._means(session, newest, before=True) if newest is not None else {}
         return [
@@ -326,8 +347,7 @@ def _densities(audience: Audience, chosen: float) -> list[float]:
 
 def _bytes_over(shown: ShownPage, widths: Sequence[float], density: float) -> list[float]:
     rows = [AudienceRow(viewport_width=w, device_pixel_ratio=density, share=1) for w in widths]
-    visits = weigh_page(shown, Audience("line", rows)).visits
-    return [float(visit.bytes) for visit in visits]
+    return loaded_bytes(shown, Audience("line", rows))
 
 
 def _steps(widths: Sequence[float], ys: Sequence[float]) -> str:
