@@ -5,7 +5,7 @@ PORT ?= 8741
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check bench stress setup effects screenshots css vendor lock chromium redis wrk clean
+.PHONY: demo test check bench stress setup command-line effects screenshots css vendor lock chromium redis wrk clean
 
 demo: $(VENV)/.ready
 	$(BIN)/gefa demo --data gefa-demo --port $(PORT)
@@ -27,6 +27,9 @@ setup: $(VENV)/.ready-dev
 
 stress: $(VENV)/.ready-dev
 	GEFA_KILLS=200 GEFA_HOSTILE=2000 $(BIN)/python -m pytest -p no:xdist tests/work/test_kill.py tests/web/test_hostile_uploads.py
+
+command-line: $(VENV)/.ready-dev
+	$(BIN)/python -m scripts.command_line
 
 effects: $(VENV)/.ready-dev
 	$(BIN)/python -m scripts.effects

@@ -15,6 +15,7 @@ from gefa.core.plan.plan import parse_plan
 from gefa.core.treat.formats import FORMATS
 from gefa.core.treat.recipe import BUILT_IN, Aim
 from gefa.store.store import Store
+from scripts.command_line import TARGET, text
 from tests.conftest import Server
 from tests.make import photo
 
@@ -87,6 +88,10 @@ def test_a_command_in_the_docs_works(demo: Server, desk: Path, document: str, co
     }
     done = subprocess.run(command, shell=True, cwd=desk, env=env, capture_output=True, text=True)
     assert done.returncode == 0, f"{document}: {command}\n{done.stdout}{done.stderr}"
+
+
+def test_the_command_line_is_told_as_it_is() -> None:
+    assert TARGET.read_text("utf-8") == text(), "run make command-line"
 
 
 def test_there_are_commands_to_try() -> None:
