@@ -11,13 +11,13 @@ from pathlib import Path
 TARGET = Path(__file__).parents[1] / "docs" / "command-line.md"
 INTRODUCTION = """# The command line
 
-You want to look up a command or an option. `gefa COMMAND --help` says the same. This page is made from
-the commands by `make command-line`.
+You want to look up a command or an option. `gefa COMMAND --help` says the same. This page is made
+from the commands by `make command-line`.
 """
 _CORES = re.compile(r"(\* `--(?:jobs|workers|processes) .*)\[default: \d+(?:; )?")
 
 
-def text() -> str:
+def page() -> str:
     """The page as the commands are now. How many cores a machine has is left out."""
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / "commands.md"
@@ -31,4 +31,4 @@ def text() -> str:
 
 
 if __name__ == "__main__":
-    TARGET.write_text(text(), "utf-8")
+    TARGET.write_text(page(), "utf-8")

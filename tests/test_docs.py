@@ -10,12 +10,12 @@ import sys
 from pathlib import Path
 
 import pytest
+from scripts import command_line
 
 from gefa.core.plan.plan import parse_plan
 from gefa.core.treat.formats import FORMATS
 from gefa.core.treat.recipe import BUILT_IN, Aim
 from gefa.store.store import Store
-from scripts.command_line import TARGET, text
 from tests.conftest import Server
 from tests.make import photo
 
@@ -91,7 +91,7 @@ def test_a_command_in_the_docs_works(demo: Server, desk: Path, document: str, co
 
 
 def test_the_command_line_is_told_as_it_is() -> None:
-    assert TARGET.read_text("utf-8") == text(), "run make command-line"
+    assert command_line.TARGET.read_text("utf-8") == command_line.page(), "run make command-line"
 
 
 def test_there_are_commands_to_try() -> None:
