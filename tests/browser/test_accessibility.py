@@ -89,7 +89,7 @@ def test_every_view_can_be_used_by_everybody(page: Page, demo: Server, tmp_path:
     page.goto(f"{demo.url}/recipes")
     check("recipes")
     page.goto(f"{demo.url}/recipes/icon")
-    page.get_by_text("What the encoders are told").click()
+    page.get_by_text("Encoder settings and metadata").click()
     expect(page.locator("#effect table")).to_be_visible(timeout=60_000)
     check("recipe")
     page.goto(run)
