@@ -87,7 +87,7 @@ def _views(page: Page, url: str) -> None:
     _slices(page, url)
     _recipe(page, url)
     _revision(page, url)
-    page.goto(f"{url}/weight?page=gallery")
+    page.goto(f"{url}/weight?page=photographs")
     page.locator(".sent-row img").first.wait_for()
     _shoot(page, "weight")
     _site(page, url)

@@ -45,7 +45,6 @@ NOT = {
     "thumbnail": "preview",
     "media query": "media condition",
     "layer group": "group",
-    "artboard": "canvas",
     "rendition": "variant",
     "preset": "recipe",
 }

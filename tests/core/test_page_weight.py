@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from gefa.core.deliver.browser import loaded
 from gefa.core.deliver.manifest import CutRecord, File, Manifest
 from gefa.core.deliver.markup import MediaCase, Offer, default_sizes, picture
+from gefa.core.deliver.named_pictures import picture_records
 from gefa.core.errors import PlanError
 from gefa.core.geometry import Size
 from gefa.core.plan.pages import AudienceRow, PageBudget, PageEntry, PagePicture, PictureEntry
@@ -254,3 +255,16 @@ def test_a_picture_is_weighed_as_its_markup_is_read() -> None:
         markup = pages.named.markup(name, sizes=sizes)
         (read,) = shown_markup(read_markup(markup), lambda url: files[unquote(url)]).pictures
         assert pages.picture(one).sources == read.sources
+
+
+def test_pictures_that_cuts_name_say_which_is_shown_everywhere() -> None:
+    manifest = site(3)
+    own = {"art/cut 0": "(width < 9px)", "art/cut 1": "", "art/cut 2": ""}
+    manifest.cuts = [
+        cut.model_copy(update={"picture": "hero", "media": own[cut.name]}) for cut in manifest.cuts
+    ]
+    (record,), (told,) = picture_records(manifest, [])
+    assert "art/cut 1 and art/cut 2 have no media" in told
+    assert [use.cut for use in record.entry.use] == ["art/cut 0", "art/cut 2"]
+    with pytest.raises(PlanError, match="Say lazy or eager"):
+        SitePages(manifest, []).named.markup("art/cut 0", loading="late")

@@ -145,7 +145,7 @@ def test_a_ladder_is_tried_and_taken(build: Build, pages: httpx.Client) -> None:
     sheet = pages.get(f"/runs/{run['id']}").text
     assert "Pages, mean of a visit" in sheet
     assert "before this run" in sheet
-    for data in ({"widths": ""}, {"widths": "x"}):
+    for data in ({"widths": ""}, {"widths": "x"}, {"widths": "400, wide"}, {"widths": "9" * 5000}):
         assert pages.post("/weight/ladder", params=query, data=data).status_code == 422
     gone = pages.post("/weight/ladder", params={"page": "home", "cut": "x"}, data={"widths": "9"})
     assert gone.status_code == 404

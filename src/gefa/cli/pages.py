@@ -137,7 +137,10 @@ def _weighing(site: Site, audience: str) -> Weighing:
     from gefa.work.out_folder import previous
     from gefa.work.page_weights import Weighing, audience_called
 
-    manifest = (previous(site.out) if site.file else None) or Manifest(sources=[])
+    found = previous(site.out) if site.file else None
+    if found is None and site.file:
+        err_console.print(f"{site.out} has no manifest yet: run `gefa export` first", markup=False)
+    manifest = found or Manifest(sources=[])
     return Weighing(
         site.plan,
         manifest,

@@ -73,7 +73,7 @@ budget   = { bytes = 30000, at = "worst" }
 
 # No sizes here: each photograph is taken to be as wide as the window, and the page is too heavy.
 [[pages]]
-name     = "gallery"
+name     = "photographs"
 pictures = [
   { picture = "photos/from-the-pier", loading = "eager" },
   { picture = "photos/after-the-squall", seen = 0.9 },

@@ -190,8 +190,9 @@ class Exporter:
         self._told.planned(sum(len(job.variants) for job in jobs))
         threads = 1 if len(planned.files) > 1 else self._threads_for(jobs)
         cuts = [(name, job) for name, one in planned.prepared.items() for job in one.jobs]
+        order = _largest_first(cuts)
         calls: dict[int, Call] = {}
-        for at in _largest_first(cuts):
+        for at in order:
             name, job = cuts[at]
             mark = self._marks / job.recipe.mark.picture if job.recipe.mark else None
             path = planned.files[name].path
@@ -213,9 +214,13 @@ class Exporter:
             for name, prepared in planned.prepared.items()
             if prepared.originals
         ]
-        for at, (_, job) in enumerate(cuts):
-            batch.take(self._outcome(job, calls[at]))
+        reports: dict[int, JobReport] = {}
+        for at in order:  # as they are made, so that progress goes on evenly
+            job = cuts[at][1]
+            reports[at] = self._outcome(job, calls[at])
             self._told.made(job.cut.name, len(job.variants))
+        for at in range(len(cuts)):
+            batch.take(reports[at])
         for name, call in taking:
             self._take_originals(batch, name, call)
 

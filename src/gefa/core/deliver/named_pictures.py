@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from difflib import get_close_matches
 from enum import StrEnum
 
@@ -23,6 +23,7 @@ from gefa.core.deliver.markup import (
 )
 from gefa.core.errors import PlanError
 from gefa.core.plan.pages import Loading, PictureEntry, PictureUse
+from gefa.core.units import listed
 
 
 class MarkupForm(StrEnum):
@@ -86,6 +87,8 @@ class NamedPictures:
         only = self.cut(entry.use[0].cut) if len(entry.use) == 1 else None
         if only is not None and only.css:
             return plain_box(only.css, only.shown_size)
+        if loading and loading not in tuple(Loading):
+            raise PlanError(f"{loading!r} is no loading.", advice="Say lazy or eager.")
         lazy = Loading(loading or entry.loading) is Loading.LAZY
         behaviour = ImgBehaviour(lazy=lazy, css_class=css_class)
         densities = self.by_density(entry, sizes)
@@ -147,7 +150,7 @@ def picture_records(
     with the others."""
     entries = list((of_cuts(manifest.cuts) | {one.name: one for one in plan}).values())
     named = NamedPictures(manifest, entries)
-    records, problems = [], []
+    records, problems = [], list(_unclear(manifest.cuts))
     for entry in entries:
         try:
             markup = named.markup(entry.name)
@@ -156,6 +159,22 @@ def picture_records(
         else:
             records.append(PictureRecord(name=entry.name, entry=entry, markup=markup))
     return records, problems
+
+
+def _unclear(cuts: Iterable[CutRecord]) -> Iterator[str]:
+    """Pictures whose cuts do not say which of them is shown where no condition holds."""
+    grouped: dict[str, list[CutRecord]] = {}
+    for cut in cuts:
+        if cut.picture:
+            grouped.setdefault(cut.picture, []).append(cut)
+    for name, own in grouped.items():
+        plain = [cut.name for cut in own if not cut.media]
+        if len(plain) != 1:
+            told = f"{listed(plain)} have no media" if plain else "every cut of it has a media"
+            yield (
+                f"the picture {name!r}: {told}, so {of_cuts(own)[name].use[-1].cut} is shown where"
+                " no condition holds. Let exactly one have none."
+            )
 
 
 def _whole(cut: str) -> PictureUse:

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from typing import Annotated, Any
 from urllib.parse import urlencode
 
 from fastapi import Depends, Query, Request, Response, UploadFile
 from fastapi.responses import RedirectResponse
+from pydantic import ValidationError
 from sqlmodel import Session
 
 from gefa.core.cut.cut import Origin
 from gefa.core.errors import PlanError
 from gefa.core.plan.pages import AudienceEntry
+from gefa.core.plan.problems import problems_in_words
 from gefa.core.treat.recipe import Recipe
 from gefa.core.weigh.audience import NEUTRAL, audience_rows
 from gefa.core.weigh.shown import ShownPage
@@ -42,6 +45,9 @@ router = guarded_router(prefix="/weight")
 
 MOST_WIDTHS = 40
 """of a ladder that somebody tries"""
+WIDEST = 99_999
+"""px"""
+_WIDTH = re.compile(r"[1-9][0-9]{0,4}")
 MAX_AUDIENCE_BYTES = 4_000_000
 
 
@@ -145,10 +151,9 @@ def _ladder(desk: Desk, shown: ShownPage, cut: str, widths: str) -> dict[str, An
 
 
 def _widths(text: str, natural: int) -> list[int]:
-    """``400, 800`` to px; what is no number is left out, and nothing is wider than the cut."""
-    numbers = [int(word) for word in text.replace(",", " ").split() if word.isdecimal()]
-    found = {min(number, natural) for number in numbers if 0 < number < 100_000}
-    return sorted(found)[:MOST_WIDTHS]
+    """``400, 800`` to px; what is no width is left out, and nothing is wider than the cut."""
+    numbers = [int(word) for word in text.replace(",", " ").split() if _WIDTH.fullmatch(word)]
+    return sorted({min(number, natural) for number in numbers})[:MOST_WIDTHS]
 
 
 @router.get("/at")
@@ -203,9 +208,11 @@ def take(given: ServicesOf, form: FormOf, asked: Asked) -> Response:
         source = session.get(Source, desk.cuts.sources.get(record.name if record else "", ""))
         if record is None or source is None:
             raise Problem(404, "There is no such cut", f"Nothing was made of {called!r}.")
-        widths = _widths(fields.text("widths"), 100_000)
-        if not widths:
-            raise Problem(422, "No widths", "Give widths in px, as 400, 800, 1200.")
+        given_widths = fields.text("widths")
+        widths = _widths(given_widths, WIDEST)
+        if not widths or not all(map(_WIDTH.fullmatch, given_widths.replace(",", " ").split())):
+            detail = f"{given_widths[:80]!r} is no list of widths. Give px, as 400, 800, 1200."
+            raise Problem(422, "These are no widths", detail)
         said = f"Widths {', '.join(map(str, widths))}"
         try:
             if whole or fields.text("for") == "recipe":
@@ -213,8 +220,11 @@ def take(given: ServicesOf, form: FormOf, asked: Asked) -> Response:
             else:
                 words = f"{said} for {asked.cut}"
                 _for_cut(session, source, record.part, record.recipe, widths, words)
-        except (PlanError, ValueError) as error:
-            raise Problem(422, "These widths cannot be taken", str(error)) from error
+        except PlanError as error:
+            raise Problem(422, "These widths cannot be used", str(error)) from error
+        except ValidationError as error:
+            detail = f"{'; '.join(problems_in_words(error))}."
+            raise Problem(422, "These widths cannot be used", detail) from error
     given.outlooks.wake()
     for_recipe = whole or fields.text("for") == "recipe"
     whose = f"the recipe {record.recipe}" if for_recipe else asked.cut

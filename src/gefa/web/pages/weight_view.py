@@ -193,7 +193,7 @@ class Desk:
 
     def _rows(self, session: Session) -> list[PageRow]:
         newest = session.get(Run, max(self.cuts.runs.values(), default=""))
-        before = self._means(session, newest, before=True) if newest is not None else {}
+        before = self._means_before(session, newest) if newest is not None else {}
         return [
             PageRow(entry, self.weighing.page(entry, visits=False), before.get(entry.called))
             for entry in self.plan.pages
@@ -203,7 +203,7 @@ class Desk:
         """What a run changed of the pages that show something of it."""
         if not self.plan.pages:
             return []
-        before = self._means(session, run, before=True)
+        before = self._means_before(session, run)
         after = shown_cuts(session, wanted_names(self.plan), run=run)
         if run.id not in after.runs.values():
             return []
@@ -215,9 +215,9 @@ class Desk:
             if not one.problems
         ]
 
-    def _means(self, session: Session, run: Run, *, before: bool) -> dict[str, int]:
-        """The means of the pages that could be weighed before a run, or after it."""
-        cuts = shown_cuts(session, wanted_names(self.plan), run=run, before=before)
+    def _means_before(self, session: Session, run: Run) -> dict[str, int]:
+        """The means of the pages that could be weighed before a run."""
+        cuts = shown_cuts(session, wanted_names(self.plan), run=run, before=True)
         weighing = Weighing(self.plan, cuts.manifest, self.audience, None)
         pages = (weighing.page(e, visits=False) for e in self.plan.pages if not e.html)
         return {one.name: one.mean for one in pages if not one.problems}
