@@ -15,6 +15,7 @@ from gefa.core.errors import EncodeError, NotDrawable
 from gefa.core.geometry import Size, height_for
 from gefa.core.make.job import CutJob, PlannedVariant
 from gefa.core.make.made import CutFacts, MadeVariant, VariantShelf
+from gefa.core.pixels import on_matte
 from gefa.core.read.document import Document
 from gefa.core.treat.curves import PERFECT
 from gefa.core.treat.encode_at_quality import (
@@ -73,6 +74,7 @@ class VariantMaker:
         self._copyright = copyright
         self._own = own
         self._on_made = on_made
+        self._held: tuple[Size, pyvips.Image] | None = None
         self._sources: dict[tuple[Size, bool], EncodeSource] = {}
         self._probes: dict[bool, EncodeSource] = {}
         self._probe_lock = Lock()
@@ -91,6 +93,7 @@ class VariantMaker:
                 running[pool.submit(self._found, source, variant)] = variant
             self._take(running, wait(running).done)
         self._sources.clear()
+        self._held = None
 
     def _found(self, source: EncodeSource, variant: PlannedVariant) -> EncodeResult:
         """The file; the picture's own one where that shows the same and is no heavier."""
@@ -166,34 +169,29 @@ class VariantMaker:
         still = self._source(variant.size, variant.format)
         if not variant.moves:
             return still
-        moving = fit_alpha(self._pictures.moving(variant.size), variant.format, self._job.recipe)
+        moving = self._fitted(self._pictures.moving(variant.size), variant.format)
         return EncodeSource(moving, still.image, nature=self._facts.nature)
 
     def _source(self, size: Size, format: Format) -> EncodeSource:
         """The picture at a size, with the transparency that a format may have; the last size stays
         for the formats that follow."""
-        alpha = self._keeps_alpha(format)
+        # A width of the ladder may be the probe's: what is searched there is searched once.
+        if size == self._probe_size:
+            return self._probe(alpha=bool(self._fitted(self._probe_picture, format).hasalpha()))
+        if self._held is None or self._held[0] != size:
+            self._sources.clear()
+            self._held = size, self._pictures.at(size)
+        image = self._fitted(self._held[1], format)
+        # Formats whose picture is the same share it, and what is found out about it.
+        alpha = bool(image.hasalpha())
         if (size, alpha) not in self._sources:
-            if not any(known == size for known, _ in self._sources):
-                self._sources.clear()
-            # A width of the ladder may be the probe's: what is searched there is searched once.
-            is_probe = size == self._probe_size
-            self._sources[size, alpha] = (
-                self._probe(format) if is_probe else self._new_source(size, format)
+            self._sources[size, alpha] = EncodeSource(
+                image, nature=self._facts.nature, probe=lambda: self._probe(alpha=alpha)
             )
         return self._sources[size, alpha]
 
-    def _new_source(self, size: Size, format: Format) -> EncodeSource:
-        image = fit_alpha(self._pictures.at(size), format, self._job.recipe)
-        return EncodeSource(
-            image,
-            nature=self._facts.nature,
-            probe=lambda: self._probe(format),
-        )
-
-    def _keeps_alpha(self, format: Format) -> bool:
-        image = fit_alpha(_ONE_CLEAR_PIXEL, format, self._job.recipe)
-        return bool(image.hasalpha())
+    def _fitted(self, picture: pyvips.Image, format: Format) -> pyvips.Image:
+        return fit_alpha(picture, format, self._job.recipe)
 
     # -- the small copy that searches begin on ---------------------------------------------
 
@@ -202,16 +200,18 @@ class VariantMaker:
         widest = self._job.widest
         return Size(PROBE_WIDTH, height_for(widest, PROBE_WIDTH))
 
-    def _probe(self, format: Format) -> EncodeSource:
-        alpha = self._keeps_alpha(format)
+    def _probe(self, *, alpha: bool) -> EncodeSource:
         with self._probe_lock:
             if alpha not in self._probes:
-                small = fit_alpha(self._pictures.at(self._probe_size), format, self._job.recipe)
-                self._probes[alpha] = EncodeSource(small, nature=self._facts.nature)
+                small = self._probe_picture
+                # Drawn small, an opaque picture may have edges that let something through.
+                image = small if alpha else on_matte(small, self._job.recipe.matte)
+                self._probes[alpha] = EncodeSource(image, nature=self._facts.nature)
             return self._probes[alpha]
 
-
-_ONE_CLEAR_PIXEL = pyvips.Image.black(1, 1, bands=4).copy(interpretation="srgb")
+    @cached_property
+    def _probe_picture(self) -> pyvips.Image:
+        return self._pictures.at(self._probe_size)
 
 
 def _rounded(score: float | None) -> float | None:
