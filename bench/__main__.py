@@ -57,7 +57,7 @@ def batch_figures(shop: Workshop) -> list[Figure]:
             whole.share,
             "at least 0.92",
             whole.share >= 0.92,
-            f"{whole.encoder_seconds:.1f} s of bare encoding ÷ {whole.cpu_seconds:.1f} s,"
+            f"{whole.encoder_seconds:.1f} s of encoders ÷ {whole.cpu_seconds:.1f} s,"
             f" {whole.files} files; {whole.cores} cores busy to {whole.busy:.2f}",
         )
     ]
@@ -268,7 +268,7 @@ def run_figures(shop: Workshop) -> list[Figure]:
             ran.share,
             "at least 0.92",
             ran.share >= 0.92,
-            f"{ran.bare:.0f} s of bare encoding ÷ {ran.cpu:.0f} s, {ran.files:,} files in"
+            f"{ran.encoding:.0f} s of encoders ÷ {ran.cpu:.0f} s, {ran.files:,} files in"
             f" {ran.seconds:.0f} s",
         ),
         Figure(

@@ -1,4 +1,4 @@
-"""A batch of photographs through ``gefa export``, against bare encoders and a Pillow loop."""
+"""A batch of photographs through ``gefa export``, how much of it encodes, and against a Pillow loop."""
 
 from __future__ import annotations
 
@@ -14,12 +14,9 @@ from pathlib import Path
 import pyvips
 from PIL import Image
 
-from bench.rungs import rungs
+from bench.encoders import encoder_clock
 from gefa.core.geometry import Size, height_for
-from gefa.core.read import read
-from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.core.treat.ladder import ladder
 from gefa.demo.photographs import SCENES, draw_photograph
 
 WIDTHS = (320, 640, 960, 1280, 1920)
@@ -29,7 +26,7 @@ TIMES = 2
 
 @dataclass
 class Efficiency:
-    """``share`` is how much of the CPU time of an export bare encoding takes, 0..1; ``busy`` how
+    """``share`` is how much of the CPU time of an export its encoders take, 0..1; ``busy`` how
     much of the cores' time the export used."""
 
     encoder_seconds: float
@@ -77,18 +74,15 @@ def photographs(folder: Path) -> list[Path]:
 
 
 def efficiency(photos: list[Path], folder: Path) -> Efficiency:
-    """All three formats at five widths.
-
-    The bare encoders run with all cores busy, as they are in a batch, and right after it: the
-    speed of a shared machine changes from one minute to the next.
-    """
+    """All three formats at five widths."""
     formats = (Format.JPEG, Format.WEBP, Format.AVIF)
     before = _children_seconds()
-    wall = export(photos, folder, "all", formats, times=1)
+    with encoder_clock() as encoding:
+        wall = export(photos, folder, "all", formats, times=1)
+        encoded = encoding()
     cpu = _children_seconds() - before
-    bare = bare_seconds(photos, formats)
     files = len(photos) * len(WIDTHS) * len(formats)
-    return Efficiency(bare, cpu, wall, os.cpu_count() or 1, files)
+    return Efficiency(encoded, cpu, wall, os.cpu_count() or 1, files)
 
 
 def _children_seconds() -> float:
@@ -128,43 +122,6 @@ def shortest(work: Callable[[], None], times: int = TIMES) -> float:
         work()
         tries.append(time.perf_counter() - started)
     return min(tries)
-
-
-def bare_seconds(photos: list[Path], formats: tuple[Format, ...]) -> float:
-    """CPU seconds of nothing but the encoders, on pixels that are already there; a process for
-    each core, with its share of the photographs."""
-    code = "from bench.batch import print_bare_seconds; print_bare_seconds()"
-    cores = os.cpu_count() or 1
-    running = []
-    for core in range(cores):
-        process = subprocess.Popen(
-            [sys.executable, "-c", code],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            env=os.environ | {"VIPS_CONCURRENCY": "1"},
-            text=True,
-        )
-        assert process.stdin is not None
-        process.stdin.write("\n".join([",".join(formats), *map(str, photos[core::cores])]))
-        process.stdin.close()
-        running.append(process)
-    return sum(float(process.stdout.read()) for process in running if process.stdout)
-
-
-def print_bare_seconds() -> None:
-    """The other end of ``bare_seconds``: one thread, as a worker has."""
-    first, *paths = sys.stdin.read().splitlines()
-    formats = [Format(name) for name in first.split(",")]
-    total = 0.0
-    for path in paths:
-        document = read(Path(path))
-        sizes = ladder(document.size, WIDTHS)
-        for _, image in rungs(document, document.canvas, document.canvas_rect, sizes):
-            started = time.process_time()
-            for format in formats:
-                encode(image, format, FORMATS[format].quality)
-            total += time.process_time() - started
-    print(total)
 
 
 def against_pillow(photos: list[Path], folder: Path, name: str) -> Ratio:

@@ -15,6 +15,7 @@ import pyvips
 
 from bench.cutting import serving_process
 from bench.designs import layered
+from bench.encoders import encoder_clock
 from gefa.core.make.foresight import foresee
 from gefa.core.make.make_cut import carry_out
 from gefa.core.make.memory_shelf import MemoryShelf
@@ -23,8 +24,6 @@ from gefa.core.make.sampling import look_at
 from gefa.core.plan.plan import Plan, parse_plan
 from gefa.core.read import read
 from gefa.core.read.survey import survey
-from gefa.core.treat.encode import encode
-from gefa.core.treat.formats import Format
 from gefa.demo.moments import MOMENTS
 from gefa.demo.pennants import draw_pennants
 from gefa.demo.photographs import draw_scene
@@ -33,7 +32,6 @@ from gefa.store.keys import SiteRight, new_site_key
 from gefa.store.models import Revision, RevisionState, Source
 from gefa.store.store import Store
 from gefa.work.outlooks import Outlooks
-from gefa.work.pool import Pool
 
 # -- one run of many ---------------------------------------------------------------------
 
@@ -41,9 +39,6 @@ PHOTOGRAPHS = 300
 SIDE = 1200
 """px of width: small ones, so that the run takes minutes and not an hour"""
 WIDTHS = (400, 800, 1200)
-FORMATS = {Format.AVIF: 55, Format.WEBP: 75, Format.JPEG: 78}
-SAMPLED = 11
-"""of so many photographs the bare encoding of one is measured; no divisor of the scenes' number"""
 RECIPE = (
     'default = "bench"\n[recipes.bench]\nformats = ["avif", "webp", "jpeg"]\n'
     f"widths = {list(WIDTHS)}\nevery_format = true\n"
@@ -53,9 +48,9 @@ RECIPE = (
 
 @dataclass
 class OneRun:
-    """CPU seconds of bare encoding and of all worker processes; MB of the web process at most."""
+    """CPU seconds of encoders and of all worker processes; MB of the web process at most."""
 
-    bare: float
+    encoding: float
     cpu: float
     seconds: float
     server_megabytes: float
@@ -63,7 +58,7 @@ class OneRun:
 
     @property
     def share(self) -> float:
-        return self.bare / self.cpu
+        return self.encoding / self.cpu
 
 
 def one_run(folder: Path) -> OneRun:
@@ -71,7 +66,7 @@ def one_run(folder: Path) -> OneRun:
     photos = _many(folder / "many")
     data = folder / "run"
     headers = {"Authorization": f"Bearer {_site_key(data)}"}
-    with serving_process(data) as (url, process):
+    with encoder_clock() as encoding, serving_process(data) as (url, process):
         client = httpx.Client(base_url=f"{url}/api/v1", timeout=120, headers=headers)
         toml = {"Content-Type": "application/toml"}
         client.put("/plan", content=RECIPE, headers=toml).raise_for_status()
@@ -82,14 +77,15 @@ def one_run(folder: Path) -> OneRun:
             client.post("/sources", files=some).raise_for_status()
         # Previews and expected weights are no part of the run.
         _until(lambda: _is_estimated(client) and _is_idle(url))
-        bare = _bare(photos)
         before, started = _cpu_of_children(process), time.perf_counter()
+        encoded = encoding()
         run = client.post("/runs", json={"sources": "all"}).raise_for_status().json()["id"]
         _until(lambda: client.get(f"/runs/{run}").json()["state"] == "done")
         cpu, seconds = _cpu_of_children(process) - before, time.perf_counter() - started
+        encoded = encoding() - encoded
         memory = _high_water(process)
         files = client.get(f"/runs/{run}").json()["counts"]["files"]
-    return OneRun((bare + _bare(photos)) / 2, cpu, seconds, memory, files)
+    return OneRun(encoded, cpu, seconds, memory, files)
 
 
 def _is_estimated(client: httpx.Client) -> bool:
@@ -133,27 +129,6 @@ def _many(folder: Path) -> list[Path]:
         scene.crop(x, y, SIDE, 800).jpegsave(str(target), Q=92)
         made.append(target)
     return made
-
-
-def _bare(photos: list[Path]) -> float:
-    """CPU seconds of the encoders alone for all of them, in processes like a worker's, all cores
-    busy; from some of them, before and after the run, since the machine is not always as fast."""
-    some = photos[::SAMPLED]
-    with Pool(os.cpu_count() or 1) as pool:
-        calls = [pool.submit(_encode_all, path) for path in some]
-        return sum(pool.outcome(call) for call in calls) * len(photos) / len(some)
-
-
-def _encode_all(path: Path) -> float:
-    image = pyvips.Image.new_from_file(str(path))
-    used = 0.0
-    for width in WIDTHS:
-        small = image.resize(width / image.width).copy_memory()
-        for format, quality in FORMATS.items():
-            started = time.process_time()
-            encode(small, format, quality)
-            used += time.process_time() - started
-    return used
 
 
 def _descendants(pid: int) -> Iterator[int]:
