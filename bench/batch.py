@@ -1,4 +1,4 @@
-"""A batch of photographs through ``gefa export``, how much of it encodes, and against a Pillow loop."""
+"""A batch of photographs through ``gefa export``: how much of it encodes; against a Pillow loop."""
 
 from __future__ import annotations
 

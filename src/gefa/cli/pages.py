@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
     from gefa.cli.build import Site
     from gefa.core.plan.plan import Plan
+    from gefa.core.weigh.addresses import FindUpload
     from gefa.core.weigh.ladders import LadderAdvice
     from gefa.core.weigh.page_weight import PageWeight
     from gefa.core.weigh.report import Weighed
@@ -63,6 +64,15 @@ TooFew = Annotated[
         "--too-few", min=0, max=1, help="The share of visits that a proposal may send too few px."
     ),
 ]
+UploadsData = Annotated[
+    Path | None,
+    typer.Option(
+        "--data",
+        help="The data folder of the server whose uploads built pages show; by default .gefa in"
+        " the site.",
+        show_default=False,
+    ),
+]
 PictureName = Annotated[
     str, typer.Argument(metavar="NAME", help="A picture of the plan, or a cut.")
 ]
@@ -104,16 +114,20 @@ def weigh(
     suggest: Suggest = False,
     write: Write = False,
     too_few: TooFew = 0.0,
+    data: UploadsData = None,
 ) -> None:
     """Say what pages send to their visitors. Ends with 1 if a page is over its budget, or cannot
     be weighed."""
     from gefa.core.weigh.report import Weighed
+    from gefa.store.upload_addresses import uploads_in
+    from gefa.work.page_weights import uploads_folder
 
     with failing(WRONG_USAGE):
         site = _site(plan, out)
-        weighing = _weighing(site, audience)
-        visits = form is WeighFormat.JSON
-        found = Weighed(pages=_weighed(weighing, site, pages or [], visits=visits))
+        with uploads_in(data or uploads_folder(site.base if site.file else None)) as uploads:
+            weighing = _weighing(site, audience, uploads)
+            visits = form is WeighFormat.JSON
+            found = Weighed(pages=_weighed(weighing, site, pages or [], visits=visits))
         found.faults = weighing.faults
         if suggest or write:
             found.ladders = _suggested(site, weighing, too_few, write=write)
@@ -132,7 +146,7 @@ def _site(plan: Path | None, out: Path | None) -> Site:
     return site_for(plan, out)
 
 
-def _weighing(site: Site, audience: str) -> Weighing:
+def _weighing(site: Site, audience: str, uploads: FindUpload) -> Weighing:
     from gefa.core.deliver.manifest import Manifest
     from gefa.work.out_folder import previous
     from gefa.work.page_weights import Weighing, audience_called
@@ -147,6 +161,7 @@ def _weighing(site: Site, audience: str) -> Weighing:
         audience_called(site.plan, audience, site.base),
         site.base,
         site.out if site.file else None,
+        uploads,
     )
 
 

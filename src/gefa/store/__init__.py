@@ -36,6 +36,7 @@ In reading order:
 - ``sign_ins``: Sign-ins: the browsers that people are signed in with
 - ``uploads``: Pictures uploaded to slots: taken in, described, decided on, made again, removed
 - ``variants``: The files of uploads
+- ``upload_addresses``: From addresses below ``/m/`` to the files of uploads
 - ``replacement``: What an upload was before its file was replaced, until the new one is live
 - ``notices``: Notices: what addresses of other programs are told, until they took it
 - ``feed``: The feed: uploads newest first, searched and filtered

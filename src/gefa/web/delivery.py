@@ -7,14 +7,13 @@ stay in memory. Nothing is ever made for a request.
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from urllib.parse import parse_qs, quote
+from urllib.parse import parse_qs
 
 import anyio.to_thread
 from cachetools import LRUCache
-from sqlmodel import Session, col, select
 from starlette.datastructures import Headers
 from starlette.responses import FileResponse, JSONResponse, Response
 from starlette.types import ASGIApp, Receive, Scope, Send
@@ -23,14 +22,13 @@ from gefa.core.deliver.negotiate import pick
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.store.keys import Right, found_key
 from gefa.store.mending import mend_upload
-from gefa.store.models import Slot, Upload, Variant
-from gefa.store.slots import settings_of
+from gefa.store.models import Upload, Variant
 from gefa.store.store import Store
+from gefa.store.upload_addresses import PREFIX, first_crop, matching, named_file, served_at
 from gefa.store.variants import newest_variants, variants_of_upload
 from gefa.web.bodies import bearer
 from gefa.web.problems import PROBLEM_JSON, problem_body
 
-PREFIX = "/m/"
 FOREVER = "public, max-age=31536000, immutable"
 A_WHILE = "public, max-age=300"
 NOT_KEPT = "private, no-store"
@@ -41,8 +39,6 @@ MAX_PATH = 2_000
 """characters of an address: an id, a digest, and a path of names of at most 255"""
 MAX_RANGES = 200
 """characters of a header that asks for parts of a file"""
-MIN_DIGEST = 8
-"""hex digits of an address that are compared: 32 bits among the few files of one path"""
 REMEMBERED = 20_000
 """addresses"""
 HELD_BYTES = 64_000_000
@@ -76,18 +72,13 @@ class ServedUpload:
     files: tuple[Served, ...]
 
 
-def address(variant: Variant) -> str:
-    """Where a variant is served, for ever."""
-    return f"{PREFIX}{variant.upload_id}/{variant.sha256[:12]}/{quote(variant.path)}"
-
-
 def served(variant: Variant) -> Served:
     return Served(
         variant.sha256,
         variant.format,
         variant.width,
         variant.bytes,
-        address(variant),
+        served_at(variant),
         variant.cut,
         variant.moves,
     )
@@ -312,16 +303,8 @@ class SmallFiles:
             upload = session.get(Upload, upload_id)
             if upload is None or upload.removed is not None:
                 return None
-            return _named(
-                session.exec(
-                    select(Variant).where(
-                        Variant.upload_id == upload_id,
-                        Variant.path == path,
-                        col(Variant.waiting).is_(False),
-                    )
-                ),
-                digest,
-            )
+            found = named_file(session, upload_id, digest, path)
+            return served(found) if found else None
 
     def _find_all(self, upload_id: str) -> ServedUpload | None:
         with self._store.reading() as session:
@@ -329,7 +312,7 @@ class SmallFiles:
             if upload is None or upload.removed is not None:
                 return None
             files = tuple(served(v) for v in variants_of_upload(session, upload_id))
-            return ServedUpload(_first_crop(session, upload, files), files)
+            return ServedUpload(first_crop(session, upload, {f.crop for f in files}), files)
 
     async def for_reviewers(
         self, upload_id: str, digest: str, path: str, key: str
@@ -348,7 +331,8 @@ class SmallFiles:
             if Right.REVIEW not in found.rights or upload.removed is not None:
                 return None
             newest = newest_variants(session, upload_id)
-            return _named((v for v in newest if v.path == path), digest)
+            variant = matching((v for v in newest if v.path == path), digest)
+            return served(variant) if variant else None
 
     def path(self, sha256: str) -> Path | None:
         """Where the file lies, if it is there and whole."""
@@ -367,18 +351,3 @@ class SmallFiles:
 
     def hold(self, found: Served, data: bytes) -> None:
         self._bytes[found.sha256] = data
-
-
-def _named(variants: Iterable[Variant], digest: str) -> Served | None:
-    if len(digest) < MIN_DIGEST:
-        return None
-    found = next((v for v in variants if v.sha256.startswith(digest)), None)
-    return served(found) if found else None
-
-
-def _first_crop(session: Session, upload: Upload, files: tuple[Served, ...]) -> str:
-    """The first of the slot's crops that it has."""
-    slot = session.get_one(Slot, upload.slot_id)
-    there = {file.crop for file in files}
-    names = [crop.name for crop in settings_of(session, slot).crops if crop.name in there]
-    return names[0] if names else min(there, default="")

@@ -17,7 +17,8 @@ from gefa.core.errors import PlanError
 from gefa.core.plan.plan import CheckTable, Plan
 from gefa.core.units import weight
 from gefa.core.weigh.report import over_budget
-from gefa.work.page_weights import Weighing, audience_called
+from gefa.store.upload_addresses import uploads_in
+from gefa.work.page_weights import Weighing, audience_called, uploads_folder
 from gefa.work.pool import Pool
 from gefa.work.rehearsal import Foreseen, foreseen
 from gefa.work.site import SiteFile
@@ -238,8 +239,13 @@ def _of_pages(plan: Plan, before: Manifest, out: Path, base: Path) -> Iterator[F
     except PlanError as error:
         yield Finding(fault=Fault.FAILED, reason=str(error), cut="audience")
         return
-    weighing = Weighing(plan, before, audience, base, out)
-    for entry in plan.pages:
+    with uploads_in(uploads_folder(base)) as uploads:
+        weighing = Weighing(plan, before, audience, base, out, uploads)
+        yield from _page_findings(weighing)
+
+
+def _page_findings(weighing: Weighing) -> Iterator[Finding]:
+    for entry in weighing.plan.pages:
         if entry.budget is None:
             continue
         page = weighing.page(entry, visits=False)

@@ -2,27 +2,34 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+
+from cachetools import LRUCache
 
 from gefa.core.deliver.manifest import Manifest
 from gefa.core.errors import GefaError, PlanError, SourceError
 from gefa.core.plan.pages import PageEntry
 from gefa.core.plan.plan import Plan
-from gefa.core.weigh.addresses import Addresses
+from gefa.core.weigh.addresses import Addresses, FindUpload
 from gefa.core.weigh.audience import NEUTRAL, Audience, audience_of, neutral
 from gefa.core.weigh.faults import MarkupFault, faults_of
-from gefa.core.weigh.html_page import MOST_BYTES, read_page
+from gefa.core.weigh.html_page import MOST_BYTES, HtmlPage, read_page
 from gefa.core.weigh.page_weight import PageWeight, weigh_page
 from gefa.core.weigh.shown import ShownPage
 from gefa.core.weigh.shown_markup import shown_markup
 from gefa.core.weigh.site_pages import SitePages
+from gefa.store.folder import DATABASE
+from gefa.work.site import DATA
 
 HTML = (".html", ".htm", ".xhtml")
 MOST_PAGES = 20_000
 MOST_UNUSED = 12
 """files that are told one by one"""
+_READ: LRUCache[tuple[str, int, int, str], HtmlPage] = LRUCache(2_000)
+_READ_LOCK = threading.Lock()
 
 
 def audience_called(plan: Plan, name: str, base: Path | None) -> Audience:
@@ -42,13 +49,15 @@ def audience_called(plan: Plan, name: str, base: Path | None) -> Audience:
 @dataclass
 class Weighing:
     """Weighs pages by one plan and one manifest, for one audience. ``base`` is the folder of the
-    plan, where built pages lie; None where there is none."""
+    plan, where built pages lie; None where there is none. ``uploads`` finds the files of uploads
+    that pages show."""
 
     plan: Plan
     manifest: Manifest
     audience: Audience
     base: Path | None
     out: Path | None = None
+    uploads: FindUpload = lambda address: None
     faults: list[MarkupFault] = field(default_factory=list)
     shown: list[ShownPage] = field(default_factory=list)
 
@@ -94,14 +103,20 @@ class Weighing:
 
     def _read(self, file: Path, root: Path, name: str) -> ShownPage:
         path = file.relative_to(root).as_posix()
-        page = read_page(_bytes_of(file), path)
+        page = _page_of(file, path)
         if root not in self._addresses:
-            self._addresses[root] = Addresses(root, self.manifest, self.out)
+            self._addresses[root] = Addresses(root, self.manifest, self.out, self.uploads)
         addresses = self._addresses[root]
         found = shown_markup(page, lambda url: addresses.find(url, path, page.base))
         self.faults += [MarkupFault(page=name, line=line, reason=r) for line, r in found.problems]
         self.faults += faults_of(name, page, found.pictures, self.audience)
         return ShownPage(name, tuple(found.pictures))
+
+
+def uploads_folder(base: Path | None) -> Path | None:
+    """Where a server that works on the site keeps its uploads, if there is one."""
+    data = base / DATA if base is not None else None
+    return data if data is not None and (data / DATABASE).is_file() else None
 
 
 def html_below(folder: Path) -> Iterator[Path]:
@@ -129,6 +144,22 @@ def unknown_names(plan: Plan, names: Iterable[str]) -> list[str]:
     """Those that are no pages of the plan."""
     known = {entry.called for entry in plan.pages}
     return [name for name in names if name not in known]
+
+
+def _page_of(file: Path, path: str) -> HtmlPage:
+    """The page in a file, read again only when the file has changed."""
+    try:
+        state = file.stat()
+    except OSError:
+        return read_page(_bytes_of(file), path)  # says why the file cannot be read
+    key = (str(file), state.st_mtime_ns, state.st_size, path)
+    with _READ_LOCK:
+        known = _READ.get(key)
+    if known is None:
+        known = read_page(_bytes_of(file), path)
+        with _READ_LOCK:
+            _READ[key] = known
+    return known
 
 
 def _bytes_of(file: Path) -> bytes:

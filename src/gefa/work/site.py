@@ -16,6 +16,8 @@ from gefa.core.plan.plan import Plan
 from gefa.core.read.zips import is_pack, unpack
 
 PLAN_FILE = "gefa.toml"
+DATA = ".gefa"
+"""the folder in a repository for what the application keeps"""
 ENDINGS = frozenset(
     {
         *(".ora", ".svg", ".svgz", ".png", ".jpg", ".jpeg", ".webp", ".avif", ".gif"),

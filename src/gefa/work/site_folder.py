@@ -20,13 +20,11 @@ from gefa.store.site_plan import plan_mark, site_plan
 from gefa.store.store import Store
 from gefa.work.plan_file import PlanFile
 from gefa.work.run_output import write_run
-from gefa.work.site import PLAN_FILE
+from gefa.work.site import DATA, PLAN_FILE
 from gefa.work.source_watcher import Place
 
 TURN_SECONDS = 0.7
 """between two looks at the file, the plan and the runs"""
-DATA = ".gefa"
-"""the folder in a repository for what the application keeps"""
 log = logging.getLogger("gefa.site")
 
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
-from urllib.parse import quote, unquote, urljoin, urlsplit
+from urllib.parse import SplitResult, quote, unquote, urljoin, urlsplit
 
 import pyvips
 
@@ -35,14 +35,23 @@ class FoundFile:
     cut: str = ""
 
 
+FindUpload = Callable[[SplitResult], FoundFile | str | None]
+"""from an address to the file of an upload, or why there is none; None for any other address"""
+
+
 class Addresses:
     """Finds files by their addresses in the pages below ``root``: those of a manifest, whose files
-    lie in ``out``, and any other that is there."""
+    lie in ``out``, those of uploads, and any other that is there."""
 
     def __init__(
-        self, root: Path, manifest: Manifest | None = None, out: Path | None = None
+        self,
+        root: Path,
+        manifest: Manifest | None = None,
+        out: Path | None = None,
+        uploads: FindUpload = lambda address: None,
     ) -> None:
         self._root = root.resolve()
+        self._uploads = uploads
         self._out = out.resolve() if out is not None else None
         self._made: Mapping[str, File] = {f.path: f for f in manifest.files} if manifest else {}
         self._known: dict[tuple[str, ...], FoundFile | str] = {}
@@ -59,6 +68,9 @@ class Addresses:
             return f"{url} is not an address"
         if split.scheme == "data":
             return ""
+        upload = self._uploads(split)
+        if upload is not None:
+            return upload
         if not address.startswith(_HERE):
             return f"{url} lies on another server, and is not weighed"
         path = unquote(split.path).lstrip("/")

@@ -16,9 +16,9 @@ from gefa.core.slots.upload import CropPlace, LeftOut
 from gefa.core.treat.formats import Format
 from gefa.store.models import Slot, Upload, UploadState, Variant, as_utc
 from gefa.store.slots import settings_of
+from gefa.store.upload_addresses import served_at
 from gefa.store.uploads import focus_of, is_busy, seen_focus
 from gefa.store.variants import newest_variants, variants_of_upload
-from gefa.web.delivery import address
 
 
 class OriginalAnswer(BaseModel):
@@ -137,7 +137,7 @@ def _focal(upload: Upload) -> FocalPoint | None:
 
 def _served(variant: Variant) -> ServedVariant:
     return ServedVariant(
-        url=address(variant),
+        url=served_at(variant),
         crop=variant.cut,
         format=Format(variant.format),
         width=variant.width,
@@ -170,7 +170,7 @@ def shown_of(
     """One crop of an upload as markup shows it; None without files of it. Its natural size is that
     of the crop, or of the widest file where that has another ratio."""
     offers = [
-        Offer(address(v), Format(v.format), v.width, v.height, v.moves)
+        Offer(served_at(v), Format(v.format), v.width, v.height, v.moves)
         for v in variants
         if v.cut == crop
     ]

@@ -32,6 +32,7 @@ from gefa.core.weigh.shown import ShownPage
 from gefa.store.models import Run
 from gefa.store.shown_cuts import ShownCuts, cuts_mark, shown_cuts, wanted_names
 from gefa.store.site_plan import plan_mark
+from gefa.store.upload_addresses import PREFIX, find_upload
 from gefa.web.services import Services
 from gefa.work.page_weights import Weighing, audience_called, natural_widths
 
@@ -169,7 +170,9 @@ class Desk:
             audience, problem = neutral(), str(error)
         cuts = shown_cuts(session, wanted_names(plan))
         out = given.site.out if given.site else None
-        weighing = Weighing(plan, cuts.manifest, audience, base, out)
+        weighing = Weighing(
+            plan, cuts.manifest, audience, base, out, lambda url: find_upload(session, url)
+        )
         names = [*(entry.name for entry in plan.audiences), NEUTRAL]
         return cls(plan, cuts, audience, weighing, problem, list(dict.fromkeys(names)))
 
@@ -247,6 +250,8 @@ class Desk:
         return found
 
     def _href(self, path: str) -> str:
+        if path.startswith(PREFIX):
+            return path
         cut = next((file.cut for file in self.cuts.manifest.files if file.path == path), "")
         run = self.cuts.runs.get(cut, "")
         return f"/runs/{run}/files/{path}" if run else ""
