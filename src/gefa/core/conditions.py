@@ -10,6 +10,7 @@ from __future__ import annotations
 import operator
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 import tinycss2
@@ -19,6 +20,8 @@ INITIAL_FONT = 16.0
 MAX_TEXT = 4_000
 """characters; pages have some hundred"""
 MAX_NESTED = 40
+REMEMBERED = 512
+"""texts: the pages of a site share a few"""
 _FIXED = {
     "px": 1.0, "in": 96.0, "cm": 96 / 2.54, "mm": 96 / 25.4, "q": 96 / 101.6,
     "pt": 96 / 72, "pc": 16.0, "em": INITIAL_FONT, "rem": INITIAL_FONT,
@@ -51,14 +54,15 @@ class Entry:
     width: Callable[[Viewport], float]
 
 
-def parse_sizes(text: str) -> list[Entry]:
+@lru_cache(maxsize=REMEMBERED)
+def parse_sizes(text: str) -> tuple[Entry, ...]:
     """The entries of a ``sizes`` attribute. WHATWG HTML, 4.8.4.2.2; ConditionError where a browser
     would skip one without a word."""
     entries = _split(_tokens(text), ",")
     found = [_entry(entry, last=at == len(entries) - 1) for at, entry in enumerate(entries)]
     if not found:
         raise ConditionError("it is empty; 100vw is what a browser takes then.")
-    return found
+    return tuple(found)
 
 
 def valid_entries(text: str) -> list[Entry]:
