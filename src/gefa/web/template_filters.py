@@ -1,8 +1,11 @@
-"""Numbers as the pages show them, as filters for templates."""
+"""Numbers and times as the pages show them, as filters for templates."""
 
 from __future__ import annotations
 
-from datetime import datetime
+import re
+from datetime import UTC, datetime
+
+from markupsafe import Markup
 
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.units import percent, weight
@@ -22,9 +25,46 @@ def duration(seconds: float) -> str:
     return f"{minutes} min {rest} s" if rest else f"{minutes} min"
 
 
-def moment(time: datetime) -> str:
+def exact(time: datetime) -> str:
     """A UTC time to the minute."""
     return f"{time:%Y-%m-%d %H:%M} UTC"
+
+
+def moment(time: datetime) -> Markup:
+    """A UTC time as people say it, ``5 min ago``, with the exact one to hover over."""
+    utc = time if time.tzinfo else time.replace(tzinfo=UTC)
+    return Markup('<time datetime="{}" title="{}">{}</time>').format(
+        f"{utc:%Y-%m-%dT%H:%M:%SZ}", exact(utc), relative(utc, datetime.now(UTC))
+    )
+
+
+def relative(time: datetime, now: datetime) -> str:
+    """How long ago, or in how long: ``just now``, ``3 h ago``, ``in 2 days``; the date beyond a
+    week."""
+    seconds = (now - time).total_seconds()
+    away = abs(seconds)
+    if away < JUST_NOW:
+        return "just now" if seconds >= 0 else "in a moment"
+    if away < HOUR:
+        told = f"{max(1, round(away / 60))} min"
+    elif away < DAY:
+        told = f"{round(away / HOUR)} h"
+    elif away < WEEK:
+        told = count(round(away / DAY), "day")
+    else:
+        return f"{time.day} {time:%b %Y}" if time.year != now.year else f"{time.day} {time:%b}"
+    return f"{told} ago" if seconds >= 0 else f"in {told}"
+
+
+def with_units(html: str) -> str:
+    """A page whose numbers stay on a line with their units, by a narrow space that does not break.
+    What people copy or edit stays as it is."""
+    return _UNIT.sub(_kept_together, html)
+
+
+def _kept_together(found: re.Match[str]) -> str:
+    _, number, unit = found.groups()
+    return f"{number}\N{NARROW NO-BREAK SPACE}{unit}" if unit else found[0]
 
 
 def label(format: str) -> str:
@@ -42,11 +82,22 @@ def pair(word: str) -> tuple[str, str]:
     return word, word
 
 
+JUST_NOW, HOUR, DAY, WEEK = 45, 3_600, 86_400, 7 * 86_400
+"""seconds"""
+_UNIT = re.compile(
+    r"<(textarea|pre|code|script|style)\b.*?</\1\s*>|<[^>]*>"
+    r"|(\d) (px|kB|MB|GB|%|s|min|h|dpi|mm|cm)(?!\w)",
+    re.DOTALL,
+)
+"""what is left alone, or a number and its unit"""
+
+
 FILTERS = {
     "weight": weight,
     "percent": percent,
     "duration": duration,
     "moment": moment,
+    "exact": exact,
     "label": label,
     "pair": pair,
     "pair_of_format": pair_of_format,

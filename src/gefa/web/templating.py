@@ -6,9 +6,8 @@ from pathlib import Path
 from typing import Any
 
 from fastapi import Request
-from fastapi.templating import Jinja2Templates
 from jinja2 import Environment, FileSystemLoader, StrictUndefined
-from starlette.responses import Response
+from starlette.responses import HTMLResponse, Response
 
 from gefa import __version__
 from gefa.web import template_filters
@@ -42,9 +41,6 @@ def _may_nothing(permission: str) -> bool:
     return False
 
 
-_templates = Jinja2Templates(env=_environment, context_processors=[_visitor])
-
-
 def page(
     request: Request,
     template: str,
@@ -55,11 +51,10 @@ def page(
 ) -> Response:
     """A rendered template as the answer to ``request``; going back to it asks for it again."""
     fresh = {"Cache-Control": "no-store"} | (headers or {})
-    return _templates.TemplateResponse(
-        request, template, context, status_code=status_code, headers=fresh
-    )
+    shown = _visitor(request) | {"request": request} | context
+    return HTMLResponse(fragment(template, **shown), status_code, fresh)
 
 
 def fragment(template: str, **context: Any) -> str:
     """A rendered template as text, for events."""
-    return _environment.get_template(template).render(**context)
+    return template_filters.with_units(_environment.get_template(template).render(**context))
