@@ -1,0 +1,33 @@
+// Tables: on a phone each cell says which column it is of; where a table fits, its head stays.
+
+/** @param {HTMLTableElement} table */
+function label(table) {
+  /** @type {string[]} */
+  const heads = [];
+  for (const head of table.tHead?.rows[0]?.cells ?? []) {
+    const words = head.textContent?.trim() ?? "";
+    for (let span = 0; span < head.colSpan; span++) heads.push(words);
+  }
+  for (const row of table.querySelectorAll("tbody > tr")) {
+    let column = 0;
+    for (const cell of /** @type {HTMLTableRowElement} */ (row).cells) {
+      // The first cell names the row, and needs no word before it.
+      if (column > 0 && heads[column] && cell.colSpan === 1) cell.dataset.label = heads[column];
+      column += cell.colSpan;
+    }
+  }
+}
+
+function fit() {
+  for (const table of /** @type {NodeListOf<HTMLTableElement>} */ (document.querySelectorAll("table.sheet"))) {
+    label(table);
+    const around = table.parentElement;
+    if (!around?.matches(".overflow-x-auto, .desk-table")) continue;
+    around.classList.remove("fits");
+    around.classList.toggle("fits", around.scrollWidth <= around.clientWidth);
+  }
+}
+
+fit();
+addEventListener("resize", fit);
+document.addEventListener("htmx:afterSettle", fit);
