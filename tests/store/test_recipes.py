@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
 from typing import Any
 
 import pytest
@@ -16,6 +17,7 @@ from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import BUILT_IN, Recipe
 from gefa.store.contracts import ReadBody
 from gefa.store.ledger import enter
+from gefa.store.made_by_recipe import made_by_recipe
 from gefa.store.models import (
     Revision,
     Run,
@@ -181,3 +183,38 @@ def test_looks_that_were_measured_since_are_told_in_the_sheet(store: Store) -> N
         enter(session, {"key of good.png": looked_at})
         assert [file.score for file in manifest_of(session, run).files] == [81.5, None]
         assert runs_beside(session, run) == []
+
+
+def test_what_a_recipe_made_is_that_of_the_newest_run_that_used_it(store: Store) -> None:
+    with store.session() as session:
+        for number, (name, recipe) in enumerate([("old", "a"), ("new", "a"), ("new", "b")]):
+            if session.get(Run, name) is None:
+                created = now() - timedelta(hours=2 if name == "old" else 1)
+                session.add(Run(id=name, created=created))
+                session.flush()
+            job = Task(
+                id=f"{name}{recipe}", kind=TaskKind.CUT, state=TaskState.DONE, run_id=name,
+                report={"record": {"recipe": recipe}},
+            )  # fmt: skip
+            session.add(job)
+            session.flush()
+            for width in (48, 320, 640):
+                session.add(
+                    Variant(
+                        job_id=job.id,
+                        run_id=name,
+                        cut=f"kite {number}",
+                        path=f"{number}-{width}",
+                        format="webp",
+                        width=width,
+                        height=width,
+                        bytes=width,
+                        sha256="0" * 64,
+                    )
+                )
+    with store.reading() as session:
+        found = made_by_recipe(session)
+    assert {name: (one.run_id, one.cuts, one.files, one.bytes) for name, one in found.items()} == {
+        "a": ("new", 1, 3, 1008), "b": ("new", 1, 3, 1008),
+    }  # fmt: skip
+    assert [(one.cut, one.width) for one in found["a"].examples] == [("kite 1", 320)]

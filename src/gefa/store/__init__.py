@@ -24,6 +24,7 @@ In reading order:
 - ``desk_rows``: What the desk shows of every source
 - ``run_choice``: Which sources are run, by which plans, and what a run of them would do
 - ``shown_cuts``: The newest files of cuts that pages show, by the cuts' names
+- ``made_by_recipe``: What each recipe made in the newest run that used it
 - ``run_manifest``: What a run made, gathered up again into a manifest
 - ``runs``: Runs: started from a plan, stopped, tried again, and told what they were
 - ``on_demand_jobs``: Jobs that somebody looks at while they are done

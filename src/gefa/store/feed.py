@@ -139,6 +139,21 @@ def counts(session: Session) -> dict[tuple[str, UploadState], int]:
     return {(slot_id, UploadState(state)): number for slot_id, state, number in found}
 
 
+def latest_live(session: Session, slot_id: str, most: int) -> Sequence[Upload]:
+    """The newest uploads of a slot that are live and can be looked at."""
+    return session.exec(
+        select(Upload)
+        .where(
+            Upload.slot_id == slot_id,
+            Upload.state == UploadState.LIVE,
+            col(Upload.removed).is_(None),
+            Upload.preview != "",
+        )
+        .order_by(col(Upload.created).desc())
+        .limit(most)
+    ).all()
+
+
 def uploads_of(session: Session, slot: Slot) -> tuple[int, int]:
     """How many uploads a slot has, and how many more were removed and can be had back."""
     removed = session.exec(select(Upload.removed).where(Upload.slot_id == slot.id)).all()

@@ -15,6 +15,7 @@ from gefa.core.treat.recipe import BUILT_IN, BUILT_IN_WORDS, Recipe
 from gefa.core.treat.recipe_sentence import sentence
 from gefa.core.units import listed
 from gefa.store.contracts import TryReport
+from gefa.store.made_by_recipe import made_by_recipe
 from gefa.store.models import Task, TaskKind, TaskState
 from gefa.store.recipes import (
     can_undo,
@@ -68,7 +69,9 @@ def index(request: Request, given: ServicesOf) -> Response:
             for name, recipe in sorted(recipes.items())
         ]
         gone = removed_last(session)
-    return page(request, "recipes/list.html", rows=rows, gone=gone)
+        made = made_by_recipe(session)
+    most = max((one.bytes for one in made.values()), default=0)
+    return page(request, "recipes/list.html", rows=rows, gone=gone, made=made, most=most)
 
 
 @router.post("")

@@ -15,7 +15,7 @@ from gefa.core.read.sniff import FLAT_KINDS, LABELS
 from gefa.core.slots.settings import SlotSettings, limits_in_words
 from gefa.core.treat.recipe_sentence import ratio_words
 from gefa.store.contracts import UploadReport
-from gefa.store.feed import counts, uploads_of
+from gefa.store.feed import counts, latest_live, uploads_of
 from gefa.store.keys import Right, keys_of, new_key, revoke
 from gefa.store.models import Notification, Site, Slot, Task, TaskKind, TaskState, UploadState
 from gefa.store.notices import notices_of, tell_again
@@ -45,6 +45,8 @@ from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
 from gefa.web.visitors import Visitor, guarded_router, needs
 
+LATEST = 4
+"""uploads of a slot that its row shows"""
 router = guarded_router(prefix="/slots")
 
 SITE = "-"
@@ -142,6 +144,7 @@ def index(request: Request, given: ServicesOf) -> Response:
                     "takes": limits_in_words(settings),
                     "states": {state.value: n for state, n in states.items() if n},
                     "held": states.get(UploadState.HELD, 0),
+                    "latest": latest_live(session, slot.id, LATEST),
                 }
             )
         return page(request, "slots/list.html", rows=rows, ratio_words=ratio_words)
