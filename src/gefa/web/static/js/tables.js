@@ -29,5 +29,6 @@ function fit() {
 }
 
 fit();
-addEventListener("resize", fit);
+// The body changes with the window, with the size of text, and with what is loaded into it.
+new ResizeObserver(fit).observe(document.body);
 document.addEventListener("htmx:afterSettle", fit);
