@@ -1,9 +1,9 @@
-"""axe-core on every view, in light and dark."""
+"""axe-core on every view: in light, dark, forced colours, reduced motion, and at twice the text."""
 
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Literal
+from typing import Any
 
 from playwright.sync_api import Page, expect
 
@@ -13,24 +13,37 @@ from tests.make import G, L, dot, ora, photo
 
 AXE = Path(__file__).parents[1] / "vendor" / "axe.min.js"
 RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
-SCHEMES: dict[Literal["light", "dark"], list[str]] = {"light": RULES, "dark": ["color-contrast"]}
+SIZES = ["target-size", "scrollable-region-focusable"]
+SETTINGS: dict[str, tuple[dict[str, Any], str, list[str]]] = {
+    "light": ({}, "", RULES),
+    "dark": ({"color_scheme": "dark"}, "", ["color-contrast"]),
+    "forced colours": ({"forced_colors": "active"}, "", ["color-contrast"]),
+    "reduced motion": ({"reduced_motion": "reduce"}, "", ["color-contrast"]),
+    "twice the text": ({}, "30px", SIZES),
+}
+"""what people set, the size of ``rem`` then, and the rules that this can break"""
+USUAL: dict[str, Any] = {
+    "color_scheme": "light", "forced_colors": "none", "reduced_motion": "no-preference",
+}  # fmt: skip
 
 
 def complaints(page: Page) -> list[str]:
-    """What axe finds wrong, a line for each element: everything in light, and in dark what
-    colours can do wrong."""
+    """What axe finds wrong, a line for each element: everything in light, and in each other
+    setting what that can do wrong."""
     # Run from outside the page, past the policy that keeps foreign scripts out.
     page.evaluate(AXE.read_text("utf-8"))
     told = []
-    for scheme, only in SCHEMES.items():
-        page.emulate_media(color_scheme=scheme)
+    for setting, (media, size, only) in SETTINGS.items():
+        page.emulate_media(**(USUAL | media))
+        page.evaluate("size => { document.documentElement.style.fontSize = size; }", size)
         found = page.evaluate("only => axe.run(document, { runOnly: only })", only)
         told += [
-            f"{scheme}: {broken['id']}: {node['target']} {node['failureSummary']}"
+            f"{setting}: {broken['id']}: {node['target']} {node['failureSummary']}"
             for broken in found["violations"]
             for node in broken["nodes"]
         ]
-    page.emulate_media(color_scheme="light")
+    page.emulate_media(**USUAL)
+    page.evaluate("() => { document.documentElement.style.fontSize = ''; }")
     return told
 
 
@@ -107,9 +120,9 @@ def test_every_view_can_be_used_by_everybody(page: Page, demo: Server, tmp_path:
     page.get_by_role("button", name="4:3", exact=True).click()
     expect(page.locator("#tried .cropped")).to_be_visible(timeout=60_000)
     check("slot")
-    page.get_by_role("link", name="Keys and notices").click()
-    expect(page.get_by_role("heading", name="Keys and notices")).to_be_visible()
-    check("keys and notices")
+    page.get_by_role("link", name="Keys and webhook").click()
+    expect(page.get_by_role("heading", name="Keys and webhook")).to_be_visible()
+    check("keys and webhook")
     page.goto(f"{demo.url}/uploads")
     check("uploads")
     page.locator(".feed-picture").last.click()
