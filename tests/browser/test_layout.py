@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser
+from playwright.sync_api import Browser, Page, expect
 
 from tests.conftest import Server, start
 from tests.web.test_people import ROUTES
@@ -141,3 +141,38 @@ def test_text_twice_as_large_fits_too(browser: Browser, served: Server, pages: l
             wide[path] = over
     page.close()
     assert wide == {}
+
+
+def test_two_fingers_zoom_the_proof(browser: Browser, served: Server, pages: list[str]) -> None:
+    page = browser.new_page(viewport={"width": 390, "height": 844}, has_touch=True)
+    page.goto(f"{served.url}{next(path for path in pages if '/proof/' in path)}")
+    expect(page.locator("[data-times='1']")).to_have_attribute("aria-pressed", "true")
+    box = page.locator("#canvas").bounding_box()
+    assert box
+    x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+    touch = page.context.new_cdp_session(page)
+    for kind, apart in (("touchStart", 20), ("touchMove", 30), ("touchMove", 45), ("touchEnd", 0)):
+        fingers = [{"x": x - apart, "y": y, "id": 1}, {"x": x + apart, "y": y, "id": 2}]
+        touch.send(
+            "Input.dispatchTouchEvent",
+            {"type": kind, "touchPoints": fingers if apart else []},
+        )
+    expect(page.locator("[data-times='2']")).to_have_attribute("aria-pressed", "true")
+    page.close()
+
+
+def test_outlines_with_room_have_names_and_so_has_what_is_pointed_at(
+    page: Page, served: Server, pages: list[str]
+) -> None:
+    page.goto(f"{served.url}{next(path for path in pages if path.startswith('/sources/'))}")
+    names = page.locator("#names text")
+    expect(names.first).to_be_attached()
+    known = page.locator(".cut-line[data-name]").evaluate_all("all => all.map(e => e.dataset.name)")
+    assert set(names.all_text_contents()) <= set(known)
+    hidden = [name for name in known if name and name not in names.all_text_contents()]
+    page.keyboard.press("ArrowDown")
+    called = page.locator("tbody.here").get_attribute("data-called")
+    expect(page.locator("#names text", has_text=called or "?").first).to_be_attached()
+    page.locator("[data-zoom=in]").click(click_count=3)
+    for name in hidden[:1]:  # there is room at a larger zoom
+        expect(page.locator("#names text", has_text=name).first).to_be_attached()

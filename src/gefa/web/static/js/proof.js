@@ -1,3 +1,5 @@
+import { onPinch } from "./pinch.js";
+
 // A file and its reference in one view: divided, side by side, or their difference. Pixels are never
 // smoothed; both are moved together.
 const proofing = document.getElementById("proofing");
@@ -12,6 +14,7 @@ const HEIGHT = Number(proofing.dataset.height);
 const MODES = ["divided", "beside", "difference"];
 const KEEP = "proof-view";
 const POLL_MS = 60;
+const PINCHED = 1.5;
 
 // How one looks is kept from cut to cut.
 const kept = JSON.parse(sessionStorage.getItem(KEEP) ?? "{}");
@@ -195,11 +198,22 @@ const follow = (event, moved) => {
   event.target.addEventListener("pointerup", end, { once: true });
 };
 
+// Pictures are shown at whole multiples: two fingers step from one to the next.
+let spread = 1;
+const pinching = onPinch(stage, (factor) => {
+  spread *= factor;
+  const step = spread > PINCHED ? 2 : spread < 1 / PINCHED ? 0.5 : 1;
+  if (step === 1) return;
+  spread = 1;
+  change({ times: Math.max(1, Math.min(8, view.times * step)) });
+});
+
 canvas.addEventListener("pointerdown", (event) =>
-  follow(event, (x, y) => move((-x * ratio()) / view.times, (-y * ratio()) / view.times)),
+  follow(event, (x, y) => pinching() || move((-x * ratio()) / view.times, (-y * ratio()) / view.times)),
 );
 divider.addEventListener("pointerdown", (event) =>
   follow(event, (_x, _y, now) => {
+    if (pinching()) return;
     const box = stage.getBoundingClientRect();
     change({ split: Math.max(0, Math.min(1, (now.clientX - box.left) / box.width)) });
   }),
