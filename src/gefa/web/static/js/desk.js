@@ -153,6 +153,13 @@ document.addEventListener("keydown", (event) => {
 });
 
 // A run takes what is chosen; what the run form says counts where nothing is.
+// Enter presses the button beside its field; a form alone would take its first button.
+document.addEventListener("keydown", (event) => {
+  if (event.key !== "Enter" || !event.target.matches("#desk-bulk input")) return;
+  event.preventDefault();
+  event.target.closest("label").nextElementSibling.click();
+});
+
 document.addEventListener("submit", (event) => {
   if (event.target.id !== "run-desk" || (!matching && !chosen.size)) return;
   const form = document.getElementById("run-desk");
