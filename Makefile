@@ -5,7 +5,7 @@ PORT ?= 8741
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check bench stress setup command-line effects screenshots css vendor lock chromium redis wrk clean
+.PHONY: demo test check bench stress setup command-line plan-reference effects screenshots css vendor lock chromium redis wrk clean
 
 demo: $(VENV)/.ready
 	$(BIN)/gefa demo --data gefa-demo --port $(PORT)
@@ -30,6 +30,9 @@ stress: $(VENV)/.ready-dev
 
 command-line: $(VENV)/.ready-dev
 	$(BIN)/python -m scripts.command_line
+
+plan-reference: $(VENV)/.ready-dev
+	$(BIN)/python -m scripts.plan_reference
 
 effects: $(VENV)/.ready-dev
 	$(BIN)/python -m scripts.effects

@@ -10,7 +10,7 @@ import sys
 from pathlib import Path
 
 import pytest
-from scripts import command_line
+from scripts import command_line, plan_reference
 
 from gefa.core.plan.plan import parse_plan
 from gefa.core.treat.formats import FORMATS
@@ -92,6 +92,11 @@ def test_a_command_in_the_docs_works(demo: Server, desk: Path, document: str, co
 
 def test_the_command_line_is_told_as_it_is() -> None:
     assert command_line.TARGET.read_text("utf-8") == command_line.page(), "run make command-line"
+
+
+def test_every_key_of_the_plan_file_is_told_as_it_is() -> None:
+    told = plan_reference.TARGET.read_text("utf-8")
+    assert told == plan_reference.page(), "run make plan-reference"
 
 
 def test_there_are_commands_to_try() -> None:
