@@ -10,7 +10,7 @@ import pyvips
 from gefa.core.cut.glob import covers
 from gefa.core.errors import PartMissing, PlanError
 from gefa.core.make.prepare import prepare
-from gefa.core.plan.gather import gather
+from gefa.core.plan.gather import NOTHING_CHOSEN, gather
 from gefa.core.plan.plan import CutEntry, Plan, Rule, load_plan, parse_plan
 from gefa.core.read import read
 from gefa.core.read.part_names import split_tags
@@ -288,6 +288,13 @@ def test_a_rule_or_an_entry_that_matches_nothing_is_told_with_the_closest(tmp_pa
         "the source has no part 'Kitty'. The closest part is 'Kite'.",
         "the rule 'Kites/*' matches no part. The closest part is 'Kite'.",
     ]
+
+
+def test_a_design_of_which_the_plan_chooses_nothing_is_told(tmp_path: Path) -> None:
+    source = survey(read(ora(tmp_path / "d.ora", 40, 40, [L("Kite", flat(9, 9))])))
+    for rule, told in (("Boats/*", [NOTHING_CHOSEN]), ("Kite", [])):
+        found = gather(source, Plan(rules=(Rule(parts=rule, recipe="icon"),)), default=True)
+        assert [remark.reason for remark in found.left_out] == told
 
 
 def test_a_rule_over_an_empty_layer_is_no_failure(tmp_path: Path) -> None:

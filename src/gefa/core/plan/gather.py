@@ -14,6 +14,7 @@ from gefa.core.read.document import CANVAS_PATH, Kind
 from gefa.core.read.part_names import near_tags, tag_name, tidied
 from gefa.core.read.survey import PartFacts, Survey
 
+NOTHING_CHOSEN = "the plan chooses no part of it: no tag, no tick, and no rule that matches"
 FLAT_DEFAULT = "backdrop"
 PART_DEFAULT = "figure"
 
@@ -41,8 +42,11 @@ def gather(source: Survey, plan: Plan, *, default: bool) -> Gathered:
     if source.layered:
         found.unmatched += _unmatched_rules(source, plan)
     add_slices(source, plan, default_recipe(source, source.canvas, plan), found)
-    if default and not found.cuts and not _chooses(plan, source):
-        _add_default(source, plan, found)
+    if default and not found.cuts:
+        if not _chooses(plan, source):
+            _add_default(source, plan, found)
+        elif not plan.originals:
+            found.left_out.append(_about(CANVAS_PATH, NOTHING_CHOSEN))
     return found
 
 
