@@ -182,7 +182,7 @@ def test_a_picture_is_dropped_into_a_report_placed_and_taken_out_again(
 
     page.locator(".words").first.click()
     drop(page, ".words", "notes.jpg", b"these are words")
-    expect(page.get_by_text("notes.jpg was not put in: notes.jpg is not taken")).to_be_visible(
+    expect(page.get_by_text("notes.jpg was not put in: notes.jpg is not accepted")).to_be_visible(
         timeout=20_000
     )
 

@@ -272,7 +272,7 @@ def test_the_sample_website_uploads_through_the_api_and_shows_the_result(
     assert demo.key not in answer.text
 
     refused = pages.post("/festival/share", files={"photo": ("notes.txt", b"hello")})
-    assert "notes.txt is not taken: it is no picture" in refused.text
+    assert "notes.txt is not accepted: it is no picture" in refused.text
 
 
 def test_a_part_with_two_recipes_keeps_both_when_one_is_renamed(

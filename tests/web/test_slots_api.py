@@ -129,7 +129,7 @@ def test_too_large_is_brought_down_and_too_small_or_narrow_is_refused(
     assert "at most 2.00 : 1" in problem(limited.send(jpeg(210, 100, 53)), 422)
     assert "at least 0.50 : 1" in problem(limited.send(jpeg(90, 190, 54)), 422)
     only = site(accepts=["png", "webp"])
-    assert "This slot takes PNG and WebP" in problem(only.send(jpeg(90, 90)), 415)
+    assert "This slot accepts PNG and WebP" in problem(only.send(jpeg(90, 90)), 415)
 
 
 def test_each_of_several_files_has_its_own_result(site: Callable[..., Site]) -> None:

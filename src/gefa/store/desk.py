@@ -132,7 +132,7 @@ def _refuse_taken(session: Session, names: Mapping[str, str]) -> None:
             if there.removed is not None:
                 raise PlanError(
                     f"a source that was removed was called {name}.",
-                    advice="Have it back, or remove it for good, under Removed.",
+                    advice="Restore it, or remove it for good, on Removed sources.",
                 )
             raise PlanError(f"there is a source called {name}.", advice="Choose another name.")
 
@@ -159,7 +159,7 @@ def _source(session: Session, id: str) -> Source:
 
 
 def remove(session: Session, sources: Sequence[Source]) -> None:
-    """Take sources away; for 30 days they can be had back."""
+    """Take sources away; for 30 days they can be restored."""
     if not sources:
         return
     for source in sources:
@@ -186,7 +186,7 @@ def _have_back(session: Session, ids: Sequence[str]) -> None:
         if source is not None and source.removed is not None:
             source.removed = None
             session.add(source)
-            note(session, Deed.SOURCE_BROUGHT_IN, source.name, "had back")
+            note(session, Deed.SOURCE_BROUGHT_IN, source.name, "restored")
     session.flush()
 
 
@@ -201,7 +201,7 @@ def _take_away(session: Session, ids: Sequence[str]) -> None:
 
 
 def removed_sources(session: Session) -> Sequence[Source]:
-    """What can be had back, the last removed first."""
+    """What can be restored, the last removed first."""
     return session.exec(
         select(Source).where(col(Source.removed).is_not(None)).order_by(col(Source.removed).desc())
     ).all()

@@ -155,7 +155,7 @@ def latest_live(session: Session, slot_id: str, most: int) -> Sequence[Upload]:
 
 
 def uploads_of(session: Session, slot: Slot) -> tuple[int, int]:
-    """How many uploads a slot has, and how many more were removed and can be had back."""
+    """How many uploads a slot has, and how many more were removed and can be restored."""
     removed = session.exec(select(Upload.removed).where(Upload.slot_id == slot.id)).all()
     gone = sum(time is not None for time in removed)
     return len(removed) - gone, gone

@@ -78,7 +78,7 @@ class UploadState(StrEnum):
 class Source(SQLModel, table=True):
     """A file somebody brought in, known by its name, which is its path within the site. ``watched``
     is the folder of the server that it comes from, if that is watched. One that was ``removed`` can
-    be had back for a while."""
+    be restored for a while."""
 
     __tablename__ = "source"
 

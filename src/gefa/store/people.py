@@ -30,7 +30,9 @@ def add_person(session: Session, name: str, roles: Collection[Role]) -> Person:
             advice=f"Take 1 to {LONGEST_NAME} characters: a name, or an e-mail address.",
         )
     if person_named(session, shown) is not None:
-        raise GefaError(f"there is already somebody named {shown!r}.", advice="Take another name.")
+        raise GefaError(
+            f"there is already somebody named {shown!r}.", advice="Choose another name."
+        )
     person = Person(name=shown, name_key=_key(shown), roles=_in_order(roles))
     session.add(person)
     session.flush()

@@ -35,10 +35,10 @@ def add_slot(session: Session, name: str, own: Mapping[str, Any] | None = None) 
     if not SLOT_NAME.fullmatch(name):
         raise PlanError(
             f"{name!r} is no name for a slot.",
-            advice="Take small letters, digits and -; 60 at the most.",
+            advice="Use lower-case letters, digits and -; at most 60.",
         )
     if slot_named(session, name) is not None:
-        raise PlanError(f"there is a slot {name!r} already.", advice="Take another name.")
+        raise PlanError(f"there is a slot {name!r} already.", advice="Choose another name.")
     slot = Slot(name=name, secret=new_secret())
     session.add(slot)
     session.flush()
@@ -90,7 +90,7 @@ def recipe_of(session: Session, settings: SlotSettings) -> Recipe:
     if recipe is None:
         raise PlanError(
             f"its recipe {settings.recipe!r} is not there any more.",
-            advice="Choose another for the slot, or have it back under Recipes.",
+            advice="Choose another for the slot, or restore it on Recipes.",
         )
     return recipe
 

@@ -20,7 +20,7 @@ MOST_VALUES = 900
 def bring_in(session: Session, name: str, blob: Blob, format: str) -> tuple[Source, Revision]:
     """A new source, or a new revision of the source of that name; its reading is queued.
 
-    The same bytes again add nothing. One of that name that was removed is had back.
+    The same bytes again add nothing. One of that name that was removed is restored.
     """
     source = session.exec(select(Source).where(Source.name == name)).first()
     if source is None:
@@ -30,7 +30,7 @@ def bring_in(session: Session, name: str, blob: Blob, format: str) -> tuple[Sour
     if source.removed is not None:
         source.removed = None
         session.add(source)
-        note(session, Deed.SOURCE_BROUGHT_IN, name, "had back")
+        note(session, Deed.SOURCE_BROUGHT_IN, name, "restored")
     newest = latest_revision(session, source.id)
     if newest and _is(newest, blob):
         return source, newest

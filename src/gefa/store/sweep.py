@@ -28,7 +28,7 @@ from gefa.store.models import (
 from gefa.store.variants import SERVED_AFTER
 
 REMOVED_AFTER = timedelta(days=30)
-"""how long a removed upload can be had back"""
+"""how long a removed upload can be restored"""
 RESUMED_WITHIN = timedelta(days=2)
 """how long an upload that was broken off can go on"""
 NOTICES_AFTER = timedelta(days=30)

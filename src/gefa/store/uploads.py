@@ -295,7 +295,7 @@ def went_live(session: Session, upload: Upload, slot: Slot) -> None:
 
 
 def remove(session: Session, upload: Upload) -> None:
-    """Serve it no more. It can be had back for a while."""
+    """Serve it no more. It can be restored for a while."""
     if upload.removed is None:
         upload.removed = now()
         session.add(upload)

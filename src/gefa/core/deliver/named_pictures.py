@@ -88,7 +88,7 @@ class NamedPictures:
         if only is not None and only.css:
             return plain_box(only.css, only.shown_size)
         if loading and loading not in tuple(Loading):
-            raise PlanError(f"{loading!r} is no loading.", advice="Say lazy or eager.")
+            raise PlanError(f"loading cannot be {loading!r}.", advice="Use lazy or eager.")
         lazy = Loading(loading or entry.loading) is Loading.LAZY
         behaviour = ImgBehaviour(lazy=lazy, css_class=css_class)
         densities = self.by_density(entry, sizes)

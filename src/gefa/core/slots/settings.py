@@ -284,10 +284,10 @@ def check_upload(settings: SlotSettings, size: Size, file: str, profile_trouble:
     trouble, if any: nobody would see before the visitors that its colours are wrong."""
     reason = settings.refusal(size)
     if reason:
-        raise SourceError(f"is not taken: {reason}.", file=file)
+        raise SourceError(f"is not accepted: {reason}.", file=file)
     if profile_trouble:
         raise SourceError(
-            f"is not taken: its colour profile cannot be used, {profile_trouble}.",
+            f"is not accepted: its colour profile cannot be used, {profile_trouble}.",
             file=file,
             advice="Save it again as sRGB, or without a profile.",
         )
@@ -298,7 +298,7 @@ def bytes_refusal(settings: SlotSettings, name: str, kind: FileKind | None) -> s
     if kind in settings.accepts:
         return ""
     found = f"it is {LABELS[kind]}" if kind else "it is no picture that can be read"
-    return f"{name} is not taken: {found}. This slot takes {settings.labels}."
+    return f"{name} is not accepted: {found}. This slot accepts {settings.labels}."
 
 
 def limits_in_words(settings: SlotSettings) -> str:

@@ -3,7 +3,7 @@
 In reading order:
 
 - ``sources``: Sources: bring files in, and the desk of everything that was brought in
-- ``desk``: What is done to many sources at once, undone, and had back
+- ``desk``: What is done to many sources at once, undone, and restored
 - ``desk_view``: What the Sources screen shows: the desk, searched, filtered and sorted
 - ``plan``: Plan: the site's plan as one file, to download and to import
 - ``source_intake``: Bringing in what came as a form: pictures, designs, and zips of them

@@ -227,7 +227,7 @@ def _different(before: CutView, after: CutView) -> list[CutRow]:
 @router.post("/sources/{source_id}/remove")
 @needs(Permission.DEVELOP)
 def remove(source_id: str, given: ServicesOf) -> Response:
-    """Take a source away; it can be had back for 30 days."""
+    """Take a source away; it can be restored for 30 days."""
     keep_to_files(given)
     with given.store.changing() as session:
         source, _ = _found(session, source_id)

@@ -1,4 +1,4 @@
-"""The desk of the site: what is done to many sources at once, undone, and had back."""
+"""The desk of the site: what is done to many sources at once, undone, and restored."""
 
 from __future__ import annotations
 
@@ -132,7 +132,7 @@ def _answer(
 @router.get("/removed")
 @needs(Permission.LOOK)
 def removed(request: Request, given: ServicesOf) -> Response:
-    """What was removed, and can be had back."""
+    """What was removed, and can be restored."""
     with given.store.reading() as session:
         rows = [
             {"source": source, "until": as_utc(source.removed) + HAD_BACK_WITHIN}

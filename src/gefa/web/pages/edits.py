@@ -72,7 +72,7 @@ EDITS: dict[str, tuple[Edit, Callable[[EditForm], str]]] = {
     ),
     "back": (
         lambda editor, a: editor.take_back(a.texts("part")),
-        lambda a: f"Took back what was decided about {_named(a.texts('part'))}",
+        lambda a: f"Default for {_named(a.texts('part'))}",
     ),
     "name": (
         lambda editor, a: editor.rename(a.text("part"), a.line, a.text("name")),

@@ -67,7 +67,7 @@ class SlotView:
     outdated: int = 0
     uploads: int = 0
     gone: int = 0
-    """uploads that were removed and can still be had back"""
+    """uploads that were removed and can still be restored"""
 
     @property
     def site(self) -> bool:

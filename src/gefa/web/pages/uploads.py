@@ -394,7 +394,7 @@ def reject_it(
 @router.post("/{upload_id}/remove")
 @needs(Permission.EDIT)
 def remove_it(request: Request, upload_id: str, given: ServicesOf, back: Back = "") -> Response:
-    """Serve it no more; it can be had back."""
+    """Serve it no more; it can be restored."""
     _do(given, upload_id, lambda session, upload, _: remove(session, upload))
     return _done(request, given, upload_id, back)
 
@@ -402,7 +402,7 @@ def remove_it(request: Request, upload_id: str, given: ServicesOf, back: Back = 
 @router.post("/{upload_id}/restore")
 @needs(Permission.EDIT)
 def restore_it(request: Request, upload_id: str, given: ServicesOf, back: Back = "") -> Response:
-    """Have it back."""
+    """Restore the upload."""
     _do(given, upload_id, lambda session, upload, _: restore(session, upload))
     return _done(request, given, upload_id, back)
 
