@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import re
 import subprocess
 import sys
@@ -14,7 +15,8 @@ import typer
 from gefa.cli.app import app as command_line
 from gefa.web.app import create_app
 
-TEMPLATES = Path(__file__).parents[1] / "src" / "gefa" / "web" / "templates"
+SOURCES = Path(__file__).parents[1] / "src" / "gefa"
+TEMPLATES = SOURCES / "web" / "templates"
 NOT = {
     "alternative text": "alt text",
     "have it back": "restore",
@@ -59,6 +61,16 @@ def words_of(template: str) -> str:
     return " ".join([re.sub(r"<[^>]+>", " ", text), *shown])
 
 
+def sentences_of(module: Path) -> Iterator[str]:
+    """Texts of a module that people may read: what has a space in it and is no docstring."""
+    tree = ast.parse(module.read_text("utf-8"))
+    told = [node.value for node in ast.walk(tree) if isinstance(node, ast.Expr)]
+    texts = (node for node in ast.walk(tree) if isinstance(node, ast.Constant) and node not in told)
+    for text in texts:
+        if isinstance(text.value, str) and " " in text.value:
+            yield f"{text.value}."
+
+
 def help_of(command: typer.models.CommandInfo | object) -> Iterator[str]:
     yield getattr(command, "help", "") or ""
     for one in getattr(command, "params", ()):
@@ -72,6 +84,13 @@ def texts() -> dict[str, str]:
         str(path.relative_to(TEMPLATES)): words_of(path.read_text("utf-8"))
         for path in TEMPLATES.rglob("*.html")
     }
+    for path in SOURCES.rglob("*.py"):
+        if "migrations" not in path.parts:
+            found[str(path.relative_to(SOURCES))] = " ".join(sentences_of(path))
+    for script in (SOURCES / "web" / "static" / "js").glob("*.js"):
+        found[script.name] = ". ".join(
+            re.findall(r"[\"`]([^\"`\n]* [^\"`\n]*)[\"`]", script.read_text("utf-8"))
+        )
     found["command line"] = " ".join(help_of(typer.main.get_command(command_line)))
     api = create_app(Path("unused")).openapi()
     for path, methods in api["paths"].items():

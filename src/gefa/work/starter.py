@@ -35,8 +35,8 @@ files  = {files}
 recipe = "photo"
 """
 _DESIGN = """
-# Designs: name a layer "Skyline #backdrop" or "Badge #icon" and it becomes files by itself. One
-# without such names gives each of its top layers.
+# Designs: name a layer "Skyline #backdrop" or "Badge #icon" to export it. A design without such
+# names exports each of its top layers.
 [[sources]]
 files = {files}
 """

@@ -269,7 +269,7 @@ def _told(job: CutJob, item: _Item) -> list[str]:
     elif item.apart.any:
         told.append(
             f"is called {job.cut.name}, since another cut is called {safe(item.wanted)} too;"
-            " name one of them otherwise, or let their files lie in folders of their own"
+            " rename one of them, or give their sources different folders"
         )
     return told
 

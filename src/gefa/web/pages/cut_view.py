@@ -41,7 +41,7 @@ ORIGINS = {
     "rule": "by rule",
     "hand": "by hand",
     "slice": "slice",
-    "default": "by itself",
+    "default": "by default",
 }
 
 

@@ -86,7 +86,7 @@ EDITS: dict[str, tuple[Edit, Callable[[EditForm], str]]] = {
     ),
     "default": (
         lambda editor, a: editor.set_default(a.text("recipe")),
-        lambda a: f"Default recipe {a.text('recipe') or 'by itself'}",
+        lambda a: f"Default recipe {a.text('recipe') or 'automatic'}",
     ),
     "follow": (
         lambda editor, a: editor.follow_default(a.texts("part")),

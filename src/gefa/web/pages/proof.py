@@ -96,7 +96,7 @@ def reference(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Res
     with given.store.reading() as session:
         job = reference_task(session, _found(session, run_id, cut, which))
     if job is None:
-        raise HTTPException(404, "Nobody has asked for it yet.")
+        raise HTTPException(404, "The reference was not requested yet. Open the proof first.")
     if job.state is TaskState.FAILED:
         raise Problem(409, "It could not be drawn", job.problem)
     if job.state is TaskState.QUEUED:
