@@ -45,8 +45,8 @@ def _halo(job: CutJob, facts: CutFacts) -> Iterator[str]:
     )
     if flattened and facts.edge and _apart(facts.edge, job.recipe.matte) > SHOWS:
         yield (
-            f"its soft edges are blended into the matte {job.recipe.matte}; on any other ground"
-            " they show as a halo. Take the page's own colour as the matte, or keep transparency"
+            f"its soft edges are blended into the matte {job.recipe.matte}; on any other background"
+            " they show as a halo. Use the page's colour as the matte, or keep transparency"
         )
 
 

@@ -330,8 +330,8 @@ def _tell_near(natural: Size, recipe: Recipe, cut: Cut, prepared: Prepared) -> N
     if near:
         prepared.leave_out(
             cut,
-            f"{listed(near)} px are left out for its natural width, {natural.width:,} px: they are"
-            f" less than {100 * recipe.apart.width:g} % below that",
+            f"{listed(near)} px left out: less than {100 * recipe.apart.width:g} % below the"
+            f" natural width, {natural.width:,} px",
         )
 
 
