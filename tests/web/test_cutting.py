@@ -199,7 +199,7 @@ def test_very_large_files_are_asked_for_first(pages: httpx.Client, tmp_path: Pat
     shape = '<circle id="disc" cx="50" cy="50" r="40"/><path id="leaf #icon" d="M0 0h9v9z"/>'
     source = source_of(pages, "large.svg", svg(tmp_path / "l.svg", shape).read_bytes())
     text = change(pages, source, do="size", part="disc", width="70", unit="cm", dpi="300", line="0")
-    assert "8,268 × 8,268 px, 68.4 megapixels" in text
+    assert "8,268 × 8,268\u202fpx, 68.4 megapixels" in text
     assert "Run asks first" in text
     asked = pages.post(f"/sources/{source}/runs")
     assert asked.status_code == 409

@@ -49,7 +49,7 @@ def test_a_proof_shows_a_file_its_reference_and_its_curves(pages: httpx.Client) 
     assert first.url.path == f"{address}/proof/proofed"
     proof = f"{address}/proof/proofed?width=160&format=jpeg"
     text = pages.get(proof).text
-    assert "160 × 112 px" in text
+    assert "160 × 112\u202fpx" in text
     shown = re.search(r'data-shown="([^"]+)"', text)
     assert shown is not None
     assert shown[1].endswith("proofed-160.jpg")
@@ -162,7 +162,7 @@ def test_the_sheet_is_switched_sorted_and_filtered(pages: httpx.Client) -> None:
     assert sorted(names("sort=look")) == sorted(plain)
     assert names("sort=nonsense&format=nonsense") == plain
     page = pages.get(f"{address}?format=jpeg").text
-    assert "of 6.0 kB" in page
+    assert "of 6.0\u202fkB" in page
     assert 'class="number used-' in page
     assert set(names("warned=1")) < set(plain) or "with warnings" not in page
 

@@ -217,7 +217,7 @@ def test_a_recipe_is_begun_changed_tried_undone_and_removed(pages: httpx.Client)
         return text if "<table" in text else ""
 
     text = str(eventually(effect))
-    assert ">40 px<" in text
+    assert ">40\u202fpx<" in text
     picture = re.search(r'/recipes/trial/tried/[^"]+', text)
     assert picture is not None
     shown = pages.get(picture[0])

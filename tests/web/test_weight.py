@@ -104,7 +104,7 @@ def test_the_table_and_a_page_are_shown(pages: httpx.Client) -> None:
     assert "dune-300.webp" in narrow
     assert "dune-900.webp" not in narrow
     wide = pages.get("/weight/at", params={"page": "home", "width": 600, "density": 5}).text
-    assert "3,000 px needed, 900 px sent: blurred" in wide
+    assert "3,000\u202fpx needed, 900\u202fpx sent: blurred" in wide
     href = re.search(r'img src="(/runs/[^"]+dune-300\.webp)"', narrow)
     assert href
     assert pages.get(href[1]).headers["content-type"] == "image/webp"
