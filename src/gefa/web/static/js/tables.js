@@ -18,9 +18,10 @@ function label(table) {
   }
 }
 
+const tables = () => /** @type {NodeListOf<HTMLTableElement>} */ (document.querySelectorAll("table.sheet"));
+
 function fit() {
-  for (const table of /** @type {NodeListOf<HTMLTableElement>} */ (document.querySelectorAll("table.sheet"))) {
-    label(table);
+  for (const table of tables()) {
     const around = table.parentElement;
     if (!around?.matches(".overflow-x-auto, .desk-table")) continue;
     around.classList.remove("fits");
@@ -28,7 +29,12 @@ function fit() {
   }
 }
 
-fit();
+function show() {
+  tables().forEach(label);
+  fit();
+}
+
+show();
 // The body changes with the window, with the size of text, and with what is loaded into it.
 new ResizeObserver(fit).observe(document.body);
-document.addEventListener("htmx:afterSettle", fit);
+document.addEventListener("htmx:afterSettle", show);
