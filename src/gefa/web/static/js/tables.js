@@ -21,16 +21,15 @@ function label(table) {
 const tables = () => /** @type {NodeListOf<HTMLTableElement>} */ (document.querySelectorAll("table.sheet"));
 
 function fit() {
-  for (const table of tables()) {
-    const around = table.parentElement;
-    if (!around?.matches(".overflow-x-auto, .desk-table")) continue;
-    around.classList.remove("fits");
-    around.classList.toggle("fits", around.scrollWidth <= around.clientWidth);
-  }
+  const around = [...document.querySelectorAll(":is(.overflow-x-auto, .desk-table):has(> table.sheet)")];
+  // All of one kind after another: each change between two measurements costs a layout of the page.
+  for (const one of around) one.classList.remove("fits");
+  const fits = around.map((one) => one.scrollWidth <= one.clientWidth);
+  for (const [at, one] of around.entries()) one.classList.toggle("fits", fits[at]);
 }
 
 function show() {
-  tables().forEach(label);
+  for (const table of tables()) label(table);
   fit();
 }
 
