@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 from playwright.sync_api import Page, expect
@@ -115,6 +116,11 @@ def test_an_upload_is_described_and_its_crop_moved(page: Page, demo: Server) -> 
     shown(page)
     page.keyboard.press("i")
     expect(page.get_by_role("heading", name="Uploads", exact=True)).to_be_visible()
+    tab_to(page, "Search", "input")
+    page.keyboard.type("long-dune")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("q=long-dune"))
+    shown(page)
     tab_to(page, "long-dune.jpg", "a")
     page.keyboard.press("Enter")
     expect(page.locator("#handle")).to_be_visible()

@@ -236,7 +236,7 @@ def test_a_focal_point_is_dragged_and_what_is_made_is_what_was_shown(
     expect(page.locator("#row-review.setting-own")).to_be_visible()
     page.get_by_label("Widths of crop 3").fill("200")
     page.get_by_label("Widths of crop 3").press("Enter")
-    page.get_by_role("link", name="Keys and notices").click()
+    page.get_by_role("link", name="Keys and webhook").click()
     page.get_by_label("New key for").fill("the test")
     page.get_by_role("button", name="Create key").click()
     key = page.locator("#made").inner_text()
@@ -331,7 +331,7 @@ def test_held_uploads_are_decided_on_in_the_feed(page: Page, demo: Server) -> No
     new_slot(page, demo, "queued")
     page.locator("#s-review").select_option("yes")
     expect(page.locator("#row-review.setting-own")).to_be_visible()
-    page.get_by_role("link", name="Keys and notices").click()
+    page.get_by_role("link", name="Keys and webhook").click()
     page.get_by_role("button", name="Create key").click()
     key = page.locator("#made").inner_text()
     for name in ("yes.jpg", "no.jpg", "late.jpg"):

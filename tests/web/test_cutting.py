@@ -112,7 +112,7 @@ def test_what_cannot_be_is_refused_with_a_reason(pages: httpx.Client) -> None:
         ({"do": "guides", "x": "left"}, "no place for a line"),
         ({"do": "split", "columns": "many"}, "Give a number"),
         ({"do": "split", "columns": "900000"}, "less than or equal"),
-        ({"do": "draw", "x": "0", "y": "0", "width": "0", "height": "9"}, "at least 1 px"),
+        ({"do": "draw", "x": "0", "y": "0", "width": "0", "height": "9"}, "at least 1\u202fpx"),
         ({"do": "reshape", "slice": "7", "x": "0", "y": "0", "width": "1", "height": "9"}, "no such"),
         ({"do": "size", "part": "/", "width": "-3"}, "greater than 0"),
         ({"do": "rule-add", "parts": "*", "recipe": "nope"}, "no recipe"),

@@ -166,7 +166,7 @@ def test_a_run_from_press_to_bundle(pages: httpx.Client, tmp_path: Path) -> None
         pages.get(f"{run(pages, result['source'])}/manifest.json").text
     )
     assert all(file.reused for file in again.files)
-    assert "Everything is made" in pages.get(f"/sources/{result['source']}").text
+    assert "Up to date" in pages.get(f"/sources/{result['source']}").text
     assert address in pages.get("/runs").text
 
 

@@ -150,10 +150,10 @@ def test_comments_that_cannot_stay_are_kept_beside_the_file_and_told(site: Site)
         'out = "img"\nsources = [{ files = "photos/**", tags = ["ancient"] }] # one\n'
     )
     eventually(lambda: "ancient" in site.pages.get("/plan").text)
-    assert "lost its comments" not in site.pages.get("/plan").text
+    assert "could not keep the comments" not in site.pages.get("/plan").text
     tags = {"do": "tags", "tags": "new", "source": next(iter(site.ids().values()))}
     site.pages.post("/desk", data=tags)
-    eventually(lambda: "lost its comments" in site.pages.get("/plan").text)
+    eventually(lambda: "could not keep the comments" in site.pages.get("/plan").text)
     before = site.folder / ".gefa" / "plan-before.toml"
     assert str(before) in site.pages.get("/plan").text
     assert "# one" in before.read_text()

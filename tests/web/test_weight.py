@@ -143,7 +143,7 @@ def test_a_ladder_is_tried_and_taken(build: Build, pages: httpx.Client) -> None:
     after = build.reader.get("/api/v1/pages").json()["pages"][0]["mean"]
     assert after < before
     sheet = pages.get(f"/runs/{run['id']}").text
-    assert "Pages, mean of a visit" in sheet
+    assert "Pages: mean bytes of a visit" in sheet
     assert "before this run" in sheet
     for data in ({"widths": ""}, {"widths": "x"}, {"widths": "400, wide"}, {"widths": "9" * 5000}):
         assert pages.post("/weight/ladder", params=query, data=data).status_code == 422
