@@ -34,7 +34,8 @@ def tab_to(page: Page, name: str, what: str = "*") -> None:
 
 def shown(page: Page) -> None:
     """Wait until the page is painted: Chromium drops keys that come before."""
-    page.wait_for_function("performance.getEntriesByName('first-contentful-paint').length")
+    while not page.evaluate("performance.getEntriesByName('first-contentful-paint').length"):
+        page.wait_for_timeout(100)
     page.wait_for_timeout(300)
 
 
