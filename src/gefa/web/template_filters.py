@@ -46,11 +46,11 @@ def relative(time: datetime, now: datetime) -> str:
     if away < JUST_NOW:
         return "just now" if seconds >= 0 else "in a moment"
     if away < HOUR:
-        told = f"{max(1, round(away / 60))} min"
+        told = f"{max(1, int(away // 60))} min"
     elif away < DAY:
-        told = f"{round(away / HOUR)} h"
+        told = f"{int(away // HOUR)} h"
     elif away < WEEK:
-        told = count(round(away / DAY), "day")
+        told = count(int(away // DAY), "day")
     else:
         return f"{time.day} {time:%b %Y}" if time.year != now.year else f"{time.day} {time:%b}"
     return f"{told} ago" if seconds >= 0 else f"in {told}"
