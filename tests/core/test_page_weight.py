@@ -266,5 +266,5 @@ def test_pictures_that_cuts_name_say_which_is_shown_everywhere() -> None:
     (record,), (told,) = picture_records(manifest, [])
     assert "art/cut 1 and art/cut 2 have no media" in told
     assert [use.cut for use in record.entry.use] == ["art/cut 0", "art/cut 2"]
-    with pytest.raises(PlanError, match="Say lazy or eager"):
+    with pytest.raises(PlanError, match="Use lazy or eager"):
         SitePages(manifest, []).named.markup("art/cut 0", loading="late")
