@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 from playwright.sync_api import Page, expect
@@ -43,13 +44,13 @@ def shown(page: Page) -> None:
 def press(page: Page, key: str, until: Callable[[], None]) -> None:
     """Press ``key`` until it has worked: a key is lost while a page is still being put up."""
     shown(page)
-    for again in reversed(range(5)):
+    for _ in range(4):
         page.keyboard.press(key)
-        try:
-            return until()
-        except AssertionError:
-            if not again:
-                raise
+        with suppress(AssertionError):
+            until()
+            return
+    page.keyboard.press(key)
+    until()
 
 
 def heard(page: Page) -> list[str]:

@@ -14,7 +14,14 @@ from hypothesis import strategies as st
 from gefa.core.treat.encode import encode
 from gefa.core.treat.encode_at_quality import PROBE_WIDTH, EncodeRequest, EncodeSource, find
 from gefa.core.treat.formats import LOSSY, Format, typical_of
-from gefa.core.treat.quality_search import MORE_ENCODES, MOST_ENCODES, SLACK, for_budget, for_look
+from gefa.core.treat.quality_search import (
+    MORE_ENCODES,
+    MOST_ENCODES,
+    SLACK,
+    for_budget,
+    for_look,
+    slack_of,
+)
 from gefa.core.treat.recipe import Aim, Settings
 from tests.make import dot, photo
 
@@ -38,7 +45,7 @@ def test_a_look_is_met_closely_in_few_encodes() -> None:
                 found = find(looked, EncodeRequest(format, Aim(look=target), Settings()))
                 assert found.quality is not None
                 assert found.score == pytest.approx(looked.score(found.data, format), abs=1e-6)
-                within = target <= (found.score or 0) <= target + SLACK
+                within = 0 <= (found.score or 0) - target <= slack_of(format, found.encodes)
                 assert within or found.limit, (format, target, found.quality, found.score)
                 encodes.append(found.encodes)
     assert max(encodes) <= MOST_ENCODES + MORE_ENCODES
@@ -82,7 +89,7 @@ def test_any_growing_curve_is_searched_to_its_end(
     assert found.quality is not None
     reached = found.score is not None and found.score >= target
     if reached and not found.limit:
-        assert (found.score or 0) <= target + SLACK
+        assert (found.score or 0) - target <= slack_of(format, found.encodes) + 1e-6
     if not reached:
         assert "at its best" in found.limit
     budget = for_budget(format, 60, lambda quality: b"x" * quality, pixels=500)

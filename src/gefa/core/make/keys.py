@@ -13,7 +13,7 @@ from gefa.core.treat.encode import ENCODER
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import Aim, AlphaPolicy, Fit, Keep, Recipe
 
-SEARCH = 4
+SEARCH = 5
 """edition of the search for a quality: another one may find another file for the same look"""
 TONE = 1
 """edition of the tone lift"""

@@ -13,7 +13,7 @@ import pyvips
 
 from gefa.core.treat.curves import PERFECT, Curve, through, warped
 from gefa.core.treat.encode import encode, encode_with_fewest_colours
-from gefa.core.treat.formats import FORMATS, Draft, Format, typical_of
+from gefa.core.treat.formats import FORMATS, Format, typical_of
 from gefa.core.treat.nature import Nature
 from gefa.core.treat.quality_search import (
     HIGHEST,
@@ -35,12 +35,9 @@ PROBE_WIDTH = 480
 that what is found for a width does not depend on which others a ladder has"""
 PROBED_FROM = 640
 """px of width from which that pays: a probe costs encodes of its own"""
-FAR = 7
+FAR = 2
 """steps of quality from a draft at which another one is worth its time"""
-MOST_DRAFTS = 2
-FINE_COLOUR = 90.0
-"""the score from which halving the resolution of colours is no loss worth looking at; it only gets
-better with more pixels"""
+MOST_DRAFTS = 3
 LOSSLESS, NEARLY = 100, 40
 """how near files without a quality stay, of 100. Flat pieces with soft edges weigh 0.89, 0.81 and
 0.77 at 60, 40 and 20 of those without loss, at looks of 97, 96 and 93 and at the least 95, 92 and
@@ -71,11 +68,16 @@ class EncodeSource:
         self._reference: AlphaReference | None = None
         self._lock = threading.Lock()
         self._searches: dict[EncodeRequest, EncodeResult] = {}
+        self._drafts: dict[EncodeRequest, Curve] = {}
         self._search_lock = threading.RLock()
 
     @property
     def pixels(self) -> int:
         return int(self.image.width * self.image.height)
+
+    @property
+    def width(self) -> int:
+        return int(self._still.width)
 
     @cached_property
     def probe(self) -> EncodeSource | None:
@@ -86,11 +88,15 @@ class EncodeSource:
         """Of a file's bytes as browsers show them, SSIMULACRA2."""
         return self._scored(shown(data, format))
 
+    def reaches_with_half_colour(self, score: float) -> bool:
+        """Whether the picture has a score with nothing lost but half the resolution of its colours.
+        Where its probe has it, larger pictures do: that loss fades with more pixels."""
+        if self.probe is not None and self.probe.reaches_with_half_colour(score):
+            return True
+        return self._half_colour >= score
+
     @cached_property
-    def half_colour(self) -> float:
-        """The score of the picture with nothing lost but half the resolution of its colours."""
-        if self.probe is not None and self.probe.half_colour >= FINE_COLOUR:
-            return self.probe.half_colour
+    def _half_colour(self) -> float:
         from gefa.core.treat.score import half_coloured
 
         return self._scored(half_coloured(self._still))
@@ -104,23 +110,7 @@ class EncodeSource:
                 self._reference = AlphaReference(self._still)
         return self._reference.score(image)
 
-    # -- where searches begin --------------------------------------------------------------
-
-    def start_for_look(self, request: EncodeRequest) -> Curve:
-        """The curve of scores that a search starts from: what the probe needed, moved to this
-        width, or what is typical."""
-        typical = typical_of(request.format)
-        if self.probe is None:
-            return typical.scores
-        found = self.probe.searched(request).curve or typical.scores
-        return found.moved(typical.drift * log2(self._still.width / self.probe.image.width))
-
-    def gain(self, request: EncodeRequest, draft: Draft, chroma: Chroma) -> float:
-        """How much more than a draft its effort gives this picture, as its warped score: as much
-        as its probe, or what is typical."""
-        known = self.probe.searched(request).gain if self.probe is not None else None
-        typical = draft.gain_full if chroma is Chroma.FULL else draft.gain
-        return typical if known is None else known
+    # -- what is found out about it, once --------------------------------------------------
 
     def searched(self, request: EncodeRequest) -> EncodeResult:
         """What a search finds on this picture, remembered: a probe is asked for every width, and
@@ -129,6 +119,13 @@ class EncodeSource:
             if request not in self._searches:
                 self._searches[request] = _for_look(self, request)
             return self._searches[request]
+
+    def drafted(self, request: EncodeRequest) -> Curve:
+        """The curve of scores of quick drafts of this picture, remembered as well."""
+        with self._search_lock:
+            if request not in self._drafts:
+                self._drafts[request] = _drafts(self, request)
+            return self._drafts[request]
 
 
 @dataclass(frozen=True)
@@ -171,14 +168,8 @@ def _for_look(source: EncodeSource, request: EncodeRequest) -> EncodeResult:
 
     # Flat art is often lighter without loss or nearly without: two encodes are kept to try that.
     flat = FORMATS[request.format].lossless_too and source.nature is not Nature.PHOTOGRAPH
-    start = source.start_for_look(request)
-    drafts = _drafts(source, request, settings, look, start)
-    if drafts is not None:
-        start = drafts.curve.moved(drafts.gain)
+    start = _start(source, request)
     found = for_look(request.format, look, encoded, score, start, MOST_ENCODES - 2 * flat)
-    if drafts is not None and found.quality is not None and found.score is not None:
-        gain = warped(found.score) - drafts.curve.value(found.quality)
-        found = replace(found, gain=gain)
     if not flat:
         return found
 
@@ -189,36 +180,51 @@ def _for_look(source: EncodeSource, request: EncodeRequest) -> EncodeResult:
     return _or_nearly_lossless(found, request.format, look, nearly, score)
 
 
-@dataclass(frozen=True)
-class _Drafts:
-    """The curve of a quick effort, and how much more the wanted one is expected to give."""
-
-    curve: Curve
-    gain: float
-
-
-def _drafts(
-    source: EncodeSource, request: EncodeRequest, settings: Settings, look: float, start: Curve
-) -> _Drafts | None:
-    """A look at a draft or two of the same picture near the look; None where the format has none,
-    or is encoded as quickly anyway. They cost a tenth of a file and spare most second tries."""
+def _start(source: EncodeSource, request: EncodeRequest) -> Curve:
+    """The curve of scores that a search begins with: that of drafts and what the effort gains, or
+    what the probe needed, moved to this width, or what is typical."""
     typical = typical_of(request.format)
-    effort = FORMATS[request.format].effort() if settings.effort is None else settings.effort
-    if typical.draft is None or effort <= typical.draft.effort:
-        return None
-    gain = source.gain(request, typical.draft, settings.chroma)
+    if typical.draft is not None and _effort(request) > typical.draft.effort:
+        return source.drafted(request).moved(typical.draft.gain_at(source.width))
+    if source.probe is None:
+        return typical.scores
+    known = source.probe.searched(request).curve or typical.scores
+    return known.moved(_drift(source, source.probe, request))
+
+
+def _drafts(source: EncodeSource, request: EncodeRequest) -> Curve:
+    """Look at a few drafts near the look, from where those of the probe were. They cost a fraction
+    of a file and spare most second tries."""
+    typical = typical_of(request.format)
+    assert typical.draft is not None
+    assert isinstance(request.quality, Aim)
+    gain = typical.draft.gain_at(source.width)
+    look = request.quality.look or PERFECT
     wanted = warped(min(PERFECT, look + SLACK / 2)) - gain
-    quick = replace(settings, effort=typical.draft.effort)
-    curve = start.moved(-gain)
+    settings = replace(_with_chroma(source, look, request), effort=typical.draft.effort)
+    start = typical.scores.moved(-gain)
+    if source.probe is not None:
+        start = source.probe.drafted(request).moved(_drift(source, source.probe, request))
+    curve = start
     tries: list[tuple[int, float]] = []
     for _ in range(MOST_DRAFTS):
         quality = max(typical.lowest, min(HIGHEST, round(curve.quality(wanted))))
         if any(abs(quality - tried) < FAR for tried, _ in tries):
             break
-        data = encode(source.image, request.format, quality, quick, request.dpi)
+        data = encode(source.image, request.format, quality, settings, request.dpi)
         tries.append((quality, warped(source.score(data, request.format))))
         curve = through(start, tries)
-    return _Drafts(curve, gain)
+    return curve
+
+
+def _effort(request: EncodeRequest) -> int:
+    effort = request.settings.effort
+    return FORMATS[request.format].effort() if effort is None else effort
+
+
+def _drift(source: EncodeSource, probe: EncodeSource, request: EncodeRequest) -> float:
+    """How much the warped score is off at the source's width, where the probe's is known."""
+    return typical_of(request.format).drift * log2(source.width / probe.width)
 
 
 def _fewest_colours(source: EncodeSource, request: EncodeRequest, look: float) -> EncodeResult:
@@ -246,8 +252,8 @@ def _with_chroma(source: EncodeSource, look: float, request: EncodeRequest) -> S
     settings = request.settings
     if settings.chroma is not Chroma.AUTO or not FORMATS[request.format].chooses_chroma:
         return settings
-    too_coarse = PERFECT - source.half_colour > COLOUR_SHARE * (PERFECT - look)
-    return replace(settings, chroma=Chroma.FULL if too_coarse else Chroma.HALF)
+    enough = source.reaches_with_half_colour(PERFECT - COLOUR_SHARE * (PERFECT - look))
+    return replace(settings, chroma=Chroma.HALF if enough else Chroma.FULL)
 
 
 def _or_nearly_lossless(

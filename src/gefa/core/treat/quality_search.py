@@ -22,6 +22,9 @@ MORE_ENCODES, FAR = 3, 4.0
 """more of them where the best is so many times the window above what is aimed at"""
 SLACK = 1.5
 """points above its target that a score may be"""
+EASING = 0.5
+"""points more that it may be with each try, for a format that takes so long that it has drafts: the
+last of several tries saves a percent at the most"""
 HIGHEST = 100
 """the most that any encoder's quality number says"""
 FILLED = 0.95
@@ -42,8 +45,7 @@ class Attempt:
 class EncodeResult:
     """The file that was looked for. ``curve`` is how its value grows with quality, as a start
     for its neighbour; ``limit`` names in words what kept it from its target, and ``short``
-    tells that it looks worse than was asked for. ``untouched`` is a picture's own file. ``gain``
-    is how much more its warped score is than a draft's."""
+    tells that it looks worse than was asked for. ``untouched`` is a picture's own file."""
 
     quality: int | None
     data: bytes
@@ -54,7 +56,12 @@ class EncodeResult:
     short: bool = False
     fits: bool = True
     untouched: bool = False
-    gain: float | None = None
+
+
+def slack_of(format: Format, tries: int) -> float:
+    """Points above its target that a score may be, once a format was tried so often."""
+    easing = EASING if typical_of(format).draft is not None else 0.0
+    return SLACK + easing * (tries - 1)
 
 
 def for_look(
@@ -65,16 +72,18 @@ def for_look(
     curve: Curve,
     most: int = MOST_ENCODES,
 ) -> EncodeResult:
-    """The smallest file whose score is at least ``target`` and at most SLACK above it, found in at
-    most ``most`` encodes; ``curve`` is where the search starts."""
+    """The smallest file whose score is at least ``target`` and little above it, found in at most
+    ``most`` encodes; ``curve`` is where the search starts."""
+    typical = typical_of(format)
     tries = _search(
         curve,
         (warped(target), warped(target + SLACK)),
-        typical_of(format).lowest,
+        typical.lowest,
         lambda quality: _scored(quality, encode, score),
         most,
-        typical_of(format).same_as,
+        typical.same_as,
         MORE_ENCODES,
+        warped(target + slack_of(format, 2)) - warped(target + SLACK),
     )
     reaching = [tried for tried in tries if tried.score >= target]
     best = min(reaching, key=_quality) if reaching else max(tries, key=_value)
@@ -155,6 +164,7 @@ def _search(
     most: int = MOST_ENCODES,
     same_as: Callable[[int], int] = lambda quality: quality,
     more: int = 0,
+    easing: float = 0.0,
 ) -> list[Attempt]:
     """Tries until one is in the window, or no quality is left between those beside it. Of numbers
     that give the same file, ``same_as`` names the one that is tried. ``more`` tries are made where
@@ -170,9 +180,9 @@ def _search(
         lacking = above is not None and above.value > far
         if len(tries) >= (most + more if lacking else most):
             break
-        tried = attempt(max(lowest, same_as(min(last, max(first, round(guess))))))
+        tried = attempt(max(lowest, _nearest(min(last, max(first, guess)), last, same_as)))
         tries.append(tried)
-        if window[0] <= tried.value <= window[1]:
+        if window[0] <= tried.value <= window[1] + easing * (len(tries) - 1):
             break
         if tried.value < window[0]:
             below, first = tried, _next_above(tried.quality, same_as)
@@ -183,6 +193,14 @@ def _search(
         else:
             guess = _beyond(curve, aim, tries, first, last)
     return tries
+
+
+def _nearest(guess: float, last: int, same_as: Callable[[int], int]) -> int:
+    """Of the quality numbers that give a file of their own, up to ``last``, the one next to
+    ``guess``."""
+    lower = same_as(int(guess))
+    higher = _next_above(lower, same_as)
+    return higher if higher <= last and higher - guess < guess - lower else lower
 
 
 def _next_above(quality: int, same_as: Callable[[int], int]) -> int:
@@ -220,15 +238,15 @@ def _beyond(curve: Curve, aim: float, tries: list[Attempt], first: int, last: in
     slope = (known.value - before.value) / steps if steps else 0.0
     typical = (curve.value(known.quality + 1) - curve.value(known.quality - 1)) / 2
     # A fifth farther: to overshoot gives both sides, which the next try lies between. A slope that
-    # is nearly flat is noise, and a quarter of the typical one is believed at the least.
-    return known.quality + 1.2 * (aim - known.value) / max(slope, typical / 4, 1e-6)
+    # is nearly flat is noise, and half of the typical one is believed at the least.
+    return known.quality + 1.2 * (aim - known.value) / max(slope, typical / 2, 1e-6)
 
 
 def _look_limit(format: Format, target: float, best: Attempt, tries: list[Attempt]) -> str:
     label = FORMATS[format].label
     if best.score < target:
         return f"{label} reaches {best.score:.1f} at its best, {target:g} was asked for"
-    if best.score <= target + SLACK:
+    if best.score <= target + slack_of(format, len(tries)):
         return ""
     if best.quality <= typical_of(format).lowest:
         return f"{label} has {best.score:.1f} already at its lowest sane quality"
