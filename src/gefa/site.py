@@ -100,7 +100,7 @@ class Pictures:
             manifest = Manifest.model_validate_json(self._file.read_text("utf-8"))
         except (OSError, ValidationError, UnicodeDecodeError) as error:
             raise PlanError(
-                "is not a manifest that can be read.",
+                "cannot be read as a manifest.",
                 file=str(self._file),
                 advice="Run `gefa export`.",
             ) from error

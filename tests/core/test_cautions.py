@@ -88,7 +88,7 @@ def test_colours_outside_srgb_are_told(tmp_path: Path) -> None:
     assert outside_srgb(pyvips.Image.new_from_file(str(loud))) == 1.0
     reasons = [notice.reason for notice in survey(read(loud)).notices]
     assert reasons == [
-        "has colours outside sRGB in 100 % of it; they are brought to the nearest inside"
+        "has colours outside sRGB in 100 % of it; they become the nearest sRGB colours"
     ]
     calm = wide_gamut(tmp_path / "calm.png", (140, 130, 120))
     assert survey(read(calm)).notices == []

@@ -209,7 +209,7 @@ def test_percentiles_rise_and_the_mean_lies_within(seen: list[float], seed: int)
         ("viewport_width,device_pixel_ratio,share\n360,2,5\nwide,2,5\n", "line 3: viewport_width"),
         ("viewport_width,device_pixel_ratio,share\n360,2,0\n", "line 2: share"),
         ("viewport_width,device_pixel_ratio,share\n360,nan,1\n", "line 2: device_pixel_ratio"),
-        ("viewport_width,device_pixel_ratio,share\n1,1,1,1\n", "line 2: it has a cell too many."),
+        ("viewport_width,device_pixel_ratio,share\n1,1,1,1\n", "line 2: it has one cell too many."),
         (
             "viewport_width,device_pixel_ratio,share,formats\n360,2,1,jxl\n",
             "line 2: formats",

@@ -44,7 +44,7 @@ def test_a_budget_holds_for_each_variant_and_what_cannot_fit_is_left_out(tmp_pat
     report = one(jpeg(tmp_path / "a.jpg"), tmp_path / "out", recipe)
     assert report.files
     assert all(file.bytes <= 1_500 for file in report.files)
-    assert [r for r in report.left_out if "1.5 kB are allowed" in r.reason]
+    assert [r for r in report.left_out if "the limit is 1.5 kB" in r.reason]
     again = one(tmp_path / "a.jpg", tmp_path / "out", recipe)
     assert {f.path for f in again.files} == {f.path for f in report.files}
 

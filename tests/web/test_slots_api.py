@@ -102,7 +102,7 @@ def test_every_crop_has_its_ladder_and_says_what_was_left_out(site: Callable[...
     }
     (left,) = upload["left_out"]
     assert (left["crop"], left["width"]) == ("square", 900)
-    assert "nothing is enlarged" in left["reason"]
+    assert "Gefa enlarges nothing" in left["reason"]
     assert set(upload["markups"]) == {"square", "wide", "whole"}
     assert upload["markup"] == upload["markups"]["square"]
     assert 'width="200" height="200"' in upload["markup"]

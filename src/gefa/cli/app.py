@@ -44,9 +44,9 @@ Where = Annotated[
     typer.Argument(metavar="[WHERE]", help="A folder, or s3://bucket/prefix.", show_default=False),
 ]
 OnlySlots = Annotated[
-    list[str] | None, typer.Option("--slot", help="Only this slot; may be given several times.")
+    list[str] | None, typer.Option("--slot", help="Only this slot; repeat for several.")
 ]
-Clear = Annotated[bool, typer.Option("--clear", help="Take away files that are not live any more.")]
+Clear = Annotated[bool, typer.Option("--clear", help="Remove files that are no longer live.")]
 
 
 @app.command()
@@ -107,7 +107,9 @@ def publish(
     told = stored_places()
     where = where or (told.blobs if told.blobs.startswith("s3://") else "")
     if not where or not (data / "gefa.sqlite3").exists():
-        missing = f"there is no site in {data}" if where else "say where to: a folder, or a bucket"
+        missing = (
+            f"there is no site in {data}" if where else "name a folder or a bucket to publish to"
+        )
         err_console.print(f"gefa: {missing}.", markup=False)
         raise typer.Exit(WRONG_USAGE)
     try:
@@ -134,7 +136,7 @@ def publish(
             markup=False,
         )
     if done.left:
-        out_console.print(f"{done.left} files are not live any more; --clear takes them away")
+        out_console.print(f"{done.left} files are no longer live; --clear removes them")
     if done.lost:
         raise typer.Exit(FAILED)
 

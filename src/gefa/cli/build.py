@@ -37,7 +37,7 @@ Sources = Annotated[
     list[Path] | None,
     typer.Argument(
         metavar="[SOURCE...]",
-        help="Designs, pictures, zips and folders; without any, all that the plan speaks of.",
+        help="Designs, pictures, zips and folders; without any, every source of the plan.",
         show_default=False,
     ),
 ]
@@ -47,14 +47,14 @@ PlanFile = Annotated[
 ]
 OutFolder = Annotated[
     Path | None,
-    typer.Option("--out", help="The folder that gets the files; by default the plan's."),
+    typer.Option("--out", help="The folder to write to; by default the plan's."),
 ]
 Jobs = Annotated[
     int, typer.Option("--jobs", min=1, max=256, help="How many processes work at once.")
 ]
-Force = Annotated[bool, typer.Option("--force", help="Make everything anew, reuse nothing.")]
+Force = Annotated[bool, typer.Option("--force", help="Make everything again and reuse nothing.")]
 Watch = Annotated[
-    bool, typer.Option("--watch", help="Stay, and export again whenever a source is saved.")
+    bool, typer.Option("--watch", help="Keep running, and export again whenever a source is saved.")
 ]
 DryRun = Annotated[
     bool,

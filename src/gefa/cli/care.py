@@ -25,7 +25,9 @@ BackupPlace = Annotated[
 ]
 Generation = Annotated[
     str,
-    typer.Option("--generation", help="Which one; the newest by default.", show_default=False),
+    typer.Option(
+        "--generation", help="The generation to restore; the newest by default.", show_default=False
+    ),
 ]
 ListThem = Annotated[bool, typer.Option("--list", help="Only list the generations.")]
 Replace = Annotated[
@@ -35,7 +37,7 @@ Repair = Annotated[
     bool, typer.Option("--repair", help="Make lost and damaged files again where that is possible.")
 ]
 Anyway = Annotated[
-    bool, typer.Option("--anyway", help="Also if it is more than a tenth of all files.")
+    bool, typer.Option("--anyway", help="Sweep even if that is more than a tenth of all files.")
 ]
 MOST_LISTED = 20
 """lines of what was lost; the rest is counted"""

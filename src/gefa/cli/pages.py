@@ -61,7 +61,10 @@ Write = Annotated[bool, typer.Option("--write", help="Write the proposals into t
 TooFew = Annotated[
     float,
     typer.Option(
-        "--too-few", min=0, max=1, help="The share of visits that a proposal may send too few px."
+        "--too-few",
+        min=0,
+        max=1,
+        help="The share of visits that a proposal may send too few px, from 0 to 1.",
     ),
 ]
 UploadsData = Annotated[
@@ -78,7 +81,7 @@ PictureName = Annotated[
 ]
 Alt = Annotated[str | None, typer.Option(help="The alt text instead of the plan's.")]
 Sizes = Annotated[str, typer.Option(help="The sizes attribute instead of the plan's.")]
-Base = Annotated[str, typer.Option(help="What stands before the path of each file, as /img/.")]
+Base = Annotated[str, typer.Option(help="A prefix for the path of each file, such as /img/.")]
 
 
 class LoadingChoice(StrEnum):

@@ -23,14 +23,12 @@ if TYPE_CHECKING:
 app = typer.Typer(help="Who may sign in, with what roles, and what they did.", no_args_is_help=True)
 
 Name = Annotated[str, typer.Argument(metavar="NAME", show_default=False)]
-Roles = Annotated[
-    list[Role], typer.Option("--role", help="What they may do; may be given several times.")
-]
+Roles = Annotated[list[Role], typer.Option("--role", help="What they may do; repeat for several.")]
 Address = Annotated[
-    str, typer.Option("--address", help="Where the server is reached.", envvar="GEFA_ADDRESS")
+    str, typer.Option("--address", help="The address of the server.", envvar="GEFA_ADDRESS")
 ]
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
-Last = Annotated[bool, typer.Option("--last", help="Also somebody who is the last one.")]
+Last = Annotated[bool, typer.Option("--last", help="Even if it is the last one.")]
 Most = Annotated[int, typer.Option("--most", min=1, help="How many entries, the newest first.")]
 
 HERE = Path("gefa-data")
@@ -111,7 +109,7 @@ def remove(name: Name, data: DataFolder = HERE, last: Last = False) -> None:
         if len(all_people(session)) == 1 and not last:
             raise GefaError(
                 f"{person.name} is the last one; without people this machine is open to all.",
-                advice="Add --last if that is meant.",
+                advice="Add --last to remove them all the same.",
             )
         remove_person(session, person)
     out_console.print(f"{name} is removed.", markup=False)

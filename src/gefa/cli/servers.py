@@ -41,18 +41,20 @@ HostNames = Annotated[
     list[str] | None,
     typer.Option(
         "--host-name",
-        help="A name that the server is known by, beside localhost; may be given several times.",
+        help="A host name to answer to, besides localhost; repeat for several.",
         envvar="GEFA_HOST_NAMES",
         show_default=False,
     ),
 ]
 KeepFree = Annotated[
     int,
-    typer.Option("--keep-free", min=0, help="MB of the disk that new files may not use."),
+    typer.Option("--keep-free", min=0, help="MB of the disk to keep free of new files."),
 ]
 LocalWebhooks = Annotated[
     bool,
-    typer.Option("--local-webhooks", help="Let webhooks lie inside this machine or network."),
+    typer.Option(
+        "--local-webhooks", help="Allow webhooks to addresses inside this machine or network."
+    ),
 ]
 Log = Annotated[LogFormat, typer.Option("--log", help="How the log is written.", envvar="GEFA_LOG")]
 AccessLog = Annotated[bool, typer.Option("--access-log", help="Also log every request.")]
@@ -77,14 +79,14 @@ Service = Annotated[
 ]
 BeginAnew = Annotated[
     bool,
-    typer.Option("--begin-anew", help="Start although the database does not know the pictures."),
+    typer.Option("--begin-anew", help="Start even though the database does not know the pictures."),
 ]
 TrustClock = Annotated[
-    bool, typer.Option("--trust-clock", help="Start although the clock seems to have gone back.")
+    bool, typer.Option("--trust-clock", help="Start even though the clock seems to have gone back.")
 ]
 MaxSource = Annotated[
     int,
-    typer.Option("--max-source", min=1, help="The largest file to bring in, MB."),
+    typer.Option("--max-source", min=1, help="The largest file to bring in, in MB."),
 ]
 WatchUnder = Annotated[
     Path,
@@ -93,11 +95,15 @@ WatchUnder = Annotated[
 Workers = Annotated[int, typer.Option("--workers", min=1, max=256, help="Worker processes.")]
 OwnWorkers = Annotated[
     int,
-    typer.Option("--workers", min=0, max=256, help="Worker processes; 0 leaves it to others."),
+    typer.Option(
+        "--workers", min=0, max=256, help="Worker processes; 0 leaves the work to other machines."
+    ),
 ]
 OwnServer = Annotated[
     int | None,
-    typer.Option("--server", hidden=True, help="The process that started this one; ends with it."),
+    typer.Option(
+        "--server", hidden=True, help="The process that started this one; this one ends with it."
+    ),
 ]
 
 

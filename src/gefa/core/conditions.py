@@ -126,7 +126,9 @@ def _entry(tokens: list[Any], *, last: bool) -> Entry:
 def _length(token: Any) -> Callable[[Viewport], float]:
     value = _value(token)
     if value is None or (token.type == "number" and token.value != 0):
-        raise ConditionError(f"{_text([token])!r} is no length: give one as 50vw or 640px.")
+        raise ConditionError(
+            f"{_text([token])!r} is not a length: write one such as 50vw or 640px."
+        )
     return value
 
 
@@ -252,13 +254,15 @@ def _condition(tokens: list[Any]) -> Callable[[Viewport], bool]:
         every = joins == {"and"}
         return lambda viewport: (all if every else any)(part(viewport) for part in parts)
     if len(tokens) != 1:
-        raise ConditionError(f"{_text(tokens)!r} is no condition: give one as (max-width: 700px).")
+        raise ConditionError(
+            f"{_text(tokens)!r} is not a condition: write one such as (max-width: 700px)."
+        )
     return _in_brackets(tokens[0])
 
 
 def _in_brackets(token: Any) -> Callable[[Viewport], bool]:
     if token.type != "() block":
-        raise ConditionError(f"{_text([token])!r} is no condition: it has to be in brackets.")
+        raise ConditionError(f"{_text([token])!r} is not a condition: put it in brackets.")
     inside = _without_space(token.content)
     if (inside and inside[0].type in ("() block",)) or _is_word(inside[:1], "not"):
         return _condition(inside)
@@ -272,13 +276,13 @@ def _is_word(tokens: list[Any], word: str) -> bool:
 
 def _feature(name: str) -> Callable[[Viewport], float]:
     if name not in ("width", "height"):
-        raise ConditionError(f"{name!r} is nothing that pictures are chosen by: take width.")
+        raise ConditionError(f"{name!r} does not choose pictures: use width.")
     return lambda viewport: viewport.width if name == "width" else viewport.height
 
 
 def _prefixed(inside: list[Any], colon: int) -> Callable[[Viewport], bool]:
     if colon != 1 or inside[0].type != "ident" or len(inside) != 3:
-        raise ConditionError(f"{_text(inside)!r} is no condition.")
+        raise ConditionError(f"{_text(inside)!r} is not a condition.")
     name, value = inside[0].lower_value, inside[2]
     if name == "orientation" and value.type == "ident":
         landscape = value.lower_value == "landscape"
@@ -294,13 +298,15 @@ def _compared(inside: list[Any]) -> Callable[[Viewport], bool]:
     signs, terms = _comparison(inside)
     named = [at for at, term in enumerate(terms) if term.type == "ident"]
     if not signs or len(named) != 1 or len(terms) > 3:
-        raise ConditionError(f"{_text(inside)!r} is no condition: give one as (max-width: 700px).")
+        raise ConditionError(
+            f"{_text(inside)!r} is not a condition: write one such as (max-width: 700px)."
+        )
     at = named[0]
     feature = _feature(terms[at].lower_value)
     checks = []
     for index, sign in enumerate(signs):
         if index not in (at - 1, at):
-            raise ConditionError(f"{_text(inside)!r} is no condition.")
+            raise ConditionError(f"{_text(inside)!r} is not a condition.")
         other = _length(terms[index if index < at else index + 1])
         compare = _COMPARE[_TURNED[sign] if index < at else sign]
         checks.append((compare, other))

@@ -36,7 +36,7 @@ class SiteRight(StrEnum):
 def new_key(session: Session, slot: Slot, name: str, rights: Collection[Right]) -> str:
     """A new key for the slot. Only its digest is kept: this is the one time it can be seen."""
     if not rights:
-        raise PlanError("a key without any right opens nothing.", advice="Tick at least one.")
+        raise PlanError("a key needs at least one right.", advice="Tick at least one.")
     key = _new()
     in_order = [right.value for right in Right if right in rights]
     named = _named(name)
@@ -49,7 +49,7 @@ def new_key(session: Session, slot: Slot, name: str, rights: Collection[Right]) 
 def new_site_key(session: Session, name: str, rights: Collection[SiteRight]) -> str:
     """A new key of the site. Only its digest is kept: this is the one time it can be seen."""
     if not rights:
-        raise PlanError("a key without any right opens nothing.", advice="Tick at least one.")
+        raise PlanError("a key needs at least one right.", advice="Tick at least one.")
     key, named = _new(), _named(name)
     in_order = [right.value for right in SiteRight if right in rights]
     session.add(SiteKey(digest=_digest(key), name=named, rights=in_order))

@@ -30,7 +30,7 @@ def hashed(passphrase: str, name: str) -> str:
     if len(plain) < SHORTEST:
         raise GefaError(
             f"the passphrase has {len(plain)} characters.",
-            advice=f"Take at least {SHORTEST}: four or five words are easy to remember.",
+            advice=f"Use at least {SHORTEST}: four or five words are easy to remember.",
         )
     if len(plain) > LONGEST:
         raise GefaError(f"the passphrase has more than {LONGEST:,} characters.")
@@ -39,7 +39,7 @@ def hashed(passphrase: str, name: str) -> str:
         why = judged["feedback"]["warning"] or "It is made of common words or patterns."
         raise GefaError(
             f"the passphrase is too easily guessed. {why}",
-            advice="Take four or five words that have nothing to do with each other.",
+            advice="Use four or five unrelated words.",
         )
     return _hasher.hash(plain)
 

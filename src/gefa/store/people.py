@@ -26,13 +26,11 @@ def add_person(session: Session, name: str, roles: Collection[Role]) -> Person:
     shown = " ".join(name.split())
     if not shown or len(shown) > LONGEST_NAME or not shown.isprintable():
         raise GefaError(
-            f"{shown[:LONGEST_NAME]!r} is no name.",
-            advice=f"Take 1 to {LONGEST_NAME} characters: a name, or an e-mail address.",
+            f"{shown[:LONGEST_NAME]!r} is not a name.",
+            advice=f"Use 1 to {LONGEST_NAME} characters: a name, or an e-mail address.",
         )
     if person_named(session, shown) is not None:
-        raise GefaError(
-            f"there is already somebody named {shown!r}.", advice="Choose another name."
-        )
+        raise GefaError(f"somebody is already named {shown!r}.", advice="Choose another name.")
     person = Person(name=shown, name_key=_key(shown), roles=_in_order(roles))
     session.add(person)
     session.flush()
@@ -91,7 +89,8 @@ def choose_account(session: Session, person: Person, account: str) -> None:
     other = person_with(session, account)
     if other is not None and other.id != person.id:
         raise GefaError(
-            f"this account is {other.name}'s already.", advice="Sign in there with another one."
+            f"this account already belongs to {other.name}.",
+            advice="Sign in there with another one.",
         )
     person.account = account
     _chosen(session, person, "account")
@@ -157,7 +156,7 @@ def _check_owner_left(session: Session, without: Person) -> None:
 
 def _in_order(roles: Collection[Role]) -> list[str]:
     if not roles:
-        raise GefaError("a person needs a role.", advice=f"Take {', '.join(Role)}.")
+        raise GefaError("a person needs a role.", advice=f"Use {', '.join(Role)}.")
     return [role.value for role in Role if role in roles]
 
 

@@ -29,7 +29,7 @@ def save_recipe(session: Session, name: str, recipe: Recipe, said: str, batch: s
     name is none."""
     if not RECIPE_NAME.fullmatch(name):
         raise PlanError(
-            f"{name!r} is no recipe name.", advice="Use letters, digits, - and _; at most 60."
+            f"{name!r} is not a recipe name.", advice="Use letters, digits, - and _; at most 60."
         )
     content = recipe.model_dump(mode="json", exclude_defaults=True)
     stored = _stored(session, name) or StoredRecipe(name=name)

@@ -34,11 +34,11 @@ def add_slot(session: Session, name: str, own: Mapping[str, Any] | None = None) 
     """A new slot; PlanError if the name is none, or taken, or its own settings are none."""
     if not SLOT_NAME.fullmatch(name):
         raise PlanError(
-            f"{name!r} is no name for a slot.",
+            f"{name!r} is not a name for a slot.",
             advice="Use lower-case letters, digits and -; at most 60.",
         )
     if slot_named(session, name) is not None:
-        raise PlanError(f"there is a slot {name!r} already.", advice="Choose another name.")
+        raise PlanError(f"a slot is already named {name!r}.", advice="Choose another name.")
     slot = Slot(name=name, secret=new_secret())
     session.add(slot)
     session.flush()
@@ -164,7 +164,7 @@ def _check_heirs(session: Session, defaults: dict[str, Any]) -> None:
         try:
             settings_from(defaults, slot.own)
         except PlanError as error:
-            raise PlanError(f"the slot {slot.name} cannot have that: {error.reason}") from error
+            raise PlanError(f"the slot {slot.name} cannot be changed: {error.reason}") from error
 
 
 def _set(session: Session, of: Slot | Site, own: dict[str, Any]) -> None:

@@ -51,7 +51,7 @@ class Described(BaseModel):
     def _writable(cls, said: str | list[str] | None) -> str | list[str] | None:
         for text in [said] if isinstance(said, str) else said or []:
             if any("\ud800" <= character <= "\udfff" for character in text):
-                raise ValueError("it has half a character in it, which cannot be written")
+                raise ValueError("it contains half a character (a lone surrogate)")
         return said
 
     @field_validator("tags")
@@ -172,7 +172,7 @@ def treat(session: Session, upload: Upload, slot: Slot) -> None:
     before no longer counts."""
     if upload.original_gone:
         raise GefaError(
-            "its original was removed, so nothing can be made of it again.",
+            "its original was removed, so its files cannot be made again.",
             advice="Replace the file.",
         )
     by = treatment_by(session, slot)
@@ -231,7 +231,7 @@ def _describe(upload: Upload, described: Described) -> None:
         seen = seen_focus(upload)
         if seen is None:
             raise GefaError(
-                "there is no focal point yet to zoom round.", advice="Give one with the zoom."
+                "there is no focal point to zoom round yet.", advice="Give one with the zoom."
             )
         if upload.focal_x is None:
             upload.focal_x, upload.focal_y = seen.point
@@ -259,7 +259,7 @@ def replace(session: Session, upload: Upload, slot: Slot, sent: Sent) -> None:
 def approve(session: Session, upload: Upload, slot: Slot) -> None:
     """Let everybody see it; GefaError if there is nothing to be seen."""
     if newest_job(session, upload.id) is None:
-        raise GefaError("no files were made of it, so there is nothing to approve.")
+        raise GefaError("it has no files, so there is nothing to approve.")
     release(session, upload.id)
     note(session, Deed.UPLOAD_APPROVED, upload.name, f"in {slot.name}")
     upload.state, upload.approved, upload.reason = UploadState.LIVE, True, ""
@@ -273,7 +273,9 @@ def reject(session: Session, upload: Upload, reason: str) -> None:
     place; GefaError without a reason."""
     reason = reason.strip()[:MAX_ALT]
     if not reason:
-        raise GefaError("say why it is rejected.", advice="Whoever uploaded it is told.")
+        raise GefaError(
+            "give a reason for the rejection.", advice="The person who uploaded it sees the reason."
+        )
     note(session, Deed.UPLOAD_REJECTED, upload.name, reason)
     if upload.earlier and waits_to_replace(session, upload.id):
         take_back(session, upload, f"{upload.name} was rejected: {reason.rstrip('.')}.")

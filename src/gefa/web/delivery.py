@@ -121,7 +121,7 @@ class Delivery:
             query = parse_qs(scope["query_string"].decode("latin-1"))
             wish = _wish(query, headers)
             if isinstance(wish, str):
-                refusal = _refused(422, "The request is not as it should be", wish)
+                refusal = _refused(422, "The request is not valid", wish)
                 await refusal(scope, receive, send)
                 return
             found = _chosen(picture, query, headers.get("accept", ""), wish)

@@ -80,7 +80,7 @@ async def _on_http_error(request: Request, error: Exception) -> Response:
 
 _EXPLAINED = {
     404: "There is nothing at this address. It may have been removed, or the link has a typo.",
-    405: "This address does not take that kind of request.",
+    405: "This address does not accept that kind of request.",
 }
 
 
@@ -95,15 +95,15 @@ async def _on_invalid(request: Request, error: Exception) -> Response:
         f"{'.'.join(str(step) for step in problem['loc'][1:]) or 'body'}: {problem['msg']}"
         for problem in error.errors()
     )
-    return _answer(request, 422, "The request is not as it should be", detail)
+    return _answer(request, 422, "The request is not valid", detail)
 
 
 def no_room() -> Problem:
     return Problem(
         507,
         "The disk is full",
-        "Nothing new is taken until there is room again. What was accepted is kept, and goes on"
-        " then.",
+        "Gefa accepts nothing new until there is room again. What was accepted is kept, and"
+        " continues then.",
         {"Retry-After": "60", "Connection": "close"},
     )
 
@@ -111,13 +111,13 @@ def no_room() -> Problem:
 async def _on_machine(request: Request, error: Exception) -> Response:
     """What the machine lacks just now is no mistake of ours, and none of who asked."""
     if lacks_room(error):
-        log.warning("the disk is full; nothing new is taken until there is room")
+        log.warning("the disk is full; nothing new is accepted until there is room")
         problem = no_room()
         headers = dict(problem.headers or {})
         return _answer(request, problem.status_code, problem.title, problem.detail, headers)
     if isinstance(error, OperationalError):
         log.warning("the database cannot be used: %s", error.orig)
-        detail = "The database cannot be used just now. Try again in a while."
+        detail = "The database is not available. Try again in a moment."
         return _answer(request, 503, "Not now", detail, {"Retry-After": "10"})
     log.exception("%s %s", request.method, request.url.path, exc_info=error)
     return await _on_crash(request, error)
@@ -133,6 +133,6 @@ async def _on_crash(request: Request, error: Exception) -> Response:
         request,
         500,
         "Gefa made a mistake",
-        f"This should not have happened ({type(error).__name__}). Nothing of yours is lost;"
-        " the server's log says more.",
+        f"Gefa made a mistake ({type(error).__name__}). Nothing of yours is lost; see the server's"
+        " log.",
     )

@@ -74,7 +74,7 @@ class Guard:
             headers = Headers(scope=scope)
             if not _from_here(headers):
                 refusal = PlainTextResponse(
-                    "Changes are only taken from Gefa's own pages. Open the page and try again.",
+                    "Gefa accepts changes only from its own pages. Open the page and try again.",
                     status_code=403,
                 )
                 await refusal(scope, receive, send)

@@ -27,7 +27,7 @@ def send_blob(
         raise Problem(
             404,
             "Not here any more",
-            "It was cleared away since nobody used it, or lost. Make it again.",
+            "It was deleted because nobody used it, or it was lost. Make it again.",
             {"Cache-Control": "no-store"},
         )
     headers = {"ETag": f'"{sha256}"'}

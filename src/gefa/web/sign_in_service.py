@@ -49,7 +49,7 @@ class SignInService:
         local = self.issuer.startswith(("http://127.0.0.1", "http://localhost", "http://[::1]"))
         if not (self.issuer.startswith("https://") or local):
             raise GefaError(
-                f"the sign-in service {self.issuer!r} is no https address.",
+                f"the sign-in service {self.issuer!r} is not an https address.",
                 advice="Give its issuer with --sign-in-service, as https://…",
             )
         if not self.client_id or not self.secret:
@@ -88,7 +88,7 @@ class SignInService:
         reason = request.session.pop(_REASON, None)
         if reason is None:
             raise Problem(
-                400, "Sign in again", "That sign-in was begun elsewhere, or too long ago."
+                400, "Sign in again", "That sign-in started in another browser, or too long ago."
             )
         try:
             await self._check_issuer()
@@ -116,7 +116,7 @@ class SignInService:
         return Problem(
             502,
             "The sign-in service does not answer",
-            f"{self.issuer} cannot be used just now. Try again later, or with a passphrase.",
+            f"{self.issuer} is not available. Try again later, or use a passphrase.",
         )
 
 

@@ -166,8 +166,8 @@ def _refusal(request: Request, visitor: Visitor, wanted: frozenset[Permission]) 
         raise Problem(
             403,
             "Not with your role",
-            f"You are {' and '.join(visitor.roles)} here. This takes {' or '.join(roles)}; ask an"
-            " owner.",
+            f"Your role here is {' and '.join(visitor.roles)}. This needs {' or '.join(roles)}; ask"
+            " an owner.",
         )
     if "HX-Request" in request.headers:
         here = urlsplit(request.headers.get("hx-current-url", ""))

@@ -122,7 +122,7 @@ def _of_jobs(found: Foreseen, out: Path) -> Iterator[Finding]:
     for job, seen in found.jobs:
         about = {"source": job.source, "cut": job.cut.name}
         if not seen.decided:
-            reason = "it is not made, or not as the plan and its source are now"
+            reason = "it is missing, or older than its plan or source"
             yield Finding(fault=Fault.STALE, reason=reason, **about)
             continue
         for variant in seen.variants:
@@ -140,7 +140,7 @@ def _of_originals(found: Foreseen, before: Manifest, out: Path) -> Iterator[Find
         for job in prepared.originals:
             file = known.get((name, job.path))
             if file is None:
-                reason = "it is not taken out of its design yet"
+                reason = "it is not extracted from its design yet"
                 fault: Fault | None = Fault.STALE
             else:
                 fault, reason = _state_of(out / job.path, file.bytes, file.sha256)
@@ -154,10 +154,10 @@ def _state_of(file: Path, size: int, sha256: str) -> tuple[Fault | None, str]:
     """What is wrong with a file, and what to say of it."""
     try:
         if file.stat().st_size != size:
-            return Fault.DAMAGED, "it has another size than it was made with"
+            return Fault.DAMAGED, "its size is not the one it was made with"
         with file.open("rb") as opened:
             if hashlib.file_digest(opened, "sha256").hexdigest() != sha256:
-                return Fault.DAMAGED, "its bytes are not those that were made"
+                return Fault.DAMAGED, "its bytes are not the ones that were made"
     except OSError:
         return Fault.MISSING, "it is not there"
     return None, ""

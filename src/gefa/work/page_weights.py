@@ -42,7 +42,7 @@ def audience_called(plan: Plan, name: str, base: Path | None) -> Audience:
         return audience_of(plan.audiences[0], base)
     if name not in ("", NEUTRAL):
         known = ", ".join([*entries, NEUTRAL])
-        raise PlanError(f"there is no audience {name!r}.", advice=f"There are: {known}.")
+        raise PlanError(f"there is no audience {name!r}.", advice=f"Known: {known}.")
     return neutral()
 
 

@@ -24,8 +24,8 @@ def perform(
     known = kind_named(kind)
     if known is None:
         raise GefaError(
-            f"this worker does not know how to do {kind!r}.",
-            advice="Let workers and server be of the same version.",
+            f"this worker does not know tasks of the kind {kind!r}.",
+            advice="Use the same version for server and workers.",
         )
     asked = CONTRACTS[known].body.model_validate(body)
     try:
@@ -43,7 +43,7 @@ def perform(
 def _too_large(body: BaseModel) -> SourceError:
     most = resource.getrlimit(resource.RLIMIT_DATA)[0]
     return SourceError(
-        f"takes more memory than the {weight(most)} that one picture may.",
+        f"needs more than the {weight(most)} of memory that one picture may use.",
         file=str(getattr(body, "name", "")),
-        advice="Save it smaller, or start the server with fewer --workers.",
+        advice="Save a smaller copy, or start the server with fewer --workers.",
     )

@@ -37,7 +37,7 @@ _LOOK_SECONDS = 1.0
 """how long a broken pool may go unnoticed by a call that waits"""
 
 
-_SIMPLER = "Make it simpler or smaller, and bring it in again."
+_SIMPLER = "Simplify it or save a smaller copy, and bring it in again."
 
 
 class Crashed(GefaError):
@@ -129,7 +129,7 @@ class Pool:
                 code = error.exitcode or 0
                 if code == -signal.SIGPROF:
                     raise Crashed(
-                        "it takes more computing than one picture may.", advice=_SIMPLER
+                        "it needs more computing time than one picture may use.", advice=_SIMPLER
                     ) from None
                 # The kernel kills the largest process where memory runs out: likely this one.
                 starved = code == -signal.SIGKILL and _killed_for_memory() > out_of_memory
@@ -140,7 +140,7 @@ class Pool:
                     raise Crashed(
                         f"the process working on it ended {_how(code)}, {TRIES} times.",
                         advice="The picture may be damaged, or need more memory than there is; save"
-                        " it anew.",
+                        " it again.",
                     ) from None
             time.sleep(min(5.0, AGAIN_SECONDS * 2**ends))
             ends = min(ends + 1, 8)

@@ -101,7 +101,7 @@ def site_files(plan: Plan, base: Path, out: Path) -> list[SiteFile]:
     globs = [glob for entry in plan.sources for glob in entry.files]
     if not globs and base.resolve().is_relative_to(out.resolve()):
         raise PlanError(
-            "what is made would lie among its sources, and be one of them the next time.",
+            "the files would lie among its sources, and become sources themselves.",
             file=PLAN_FILE,
             advice='Name another folder, as out = "img", or the sources in [[sources]].',
         )
@@ -158,7 +158,7 @@ def files_below(folder: Path, without: Collection[Path] = ()) -> Iterator[Path]:
                 raise PlanError(
                     f"has more than {MOST_FILES:,} pictures and designs.",
                     file=str(folder),
-                    advice="Name those that you want in [[sources]] of a gefa.toml.",
+                    advice="List the ones you want in [[sources]] of a gefa.toml.",
                 )
             yield path
 

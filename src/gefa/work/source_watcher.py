@@ -99,7 +99,7 @@ class Watcher:
             path = Path(folder.strip()).expanduser()
             path = (path if path.is_absolute() else self.root / path).resolve()
         except (ValueError, RuntimeError, OSError) as error:
-            raise PlanError("is no folder there can be.", file=folder[:80]) from error
+            raise PlanError("is not a possible folder.", file=folder[:80]) from error
         if not path.is_relative_to(self.root):
             raise PlanError(
                 f"is not inside {self.root}.",
@@ -219,7 +219,7 @@ class Watcher:
                 return
             if not path.resolve().is_relative_to(place.folder.resolve()):
                 # Links to folders are followed when the folder is named; a file may be one later.
-                raise PlanError(f"is a link out of {place.folder}, and not followed.")
+                raise PlanError(f"is a link out of {place.folder}; Gefa does not follow it.")
             self._check_name(place, name)
             kind = self._kind_when_whole(path, name)
             blob = self._blob_of(path, name)
@@ -241,7 +241,7 @@ class Watcher:
     def _check_name(self, place: Place, name: str) -> None:
         usual = clean_path(name)
         if usual != name:
-            raise PlanError("cannot be called that here.", advice=f"Rename it, as {usual!r}.")
+            raise PlanError("cannot have that name here.", advice=f"Rename it, as {usual!r}.")
         with self._store.reading() as session:
             there = session.exec(select(Source).where(Source.name == name)).first()
         if there is not None and there.watched not in ("", str(place.folder)):

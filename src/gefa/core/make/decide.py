@@ -373,6 +373,6 @@ class _Decider:
             for f in (older, newer)
         )
         return (
-            f"{FORMATS[newer].label} is left out: {FORMATS[older].label} is lighter or as light"
+            f"{FORMATS[newer].label} is left out: {FORMATS[older].label} is as light or lighter"
             f" ({weight(lighter)} against {weight(heavier)} over all widths) and looks no worse"
         )

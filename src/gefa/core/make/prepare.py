@@ -158,7 +158,7 @@ def expand(
         try:
             recipe = _own(plan.recipe(cut.recipe), cut)
         except PlanError as error:
-            prepared.fail(cut, f"its exceptions do not go with the recipe {cut.recipe}: {error}")
+            prepared.fail(cut, f"its exceptions do not fit the recipe {cut.recipe}: {error}")
             continue
         if _shows_nothing(part) and cut.origin in _CHOSEN_BY_MANY:
             prepared.leave_out(cut, "it has no visible pixels")
@@ -231,14 +231,14 @@ def _nothing_to_cut(source: Survey, part: PartFacts, cut: Cut, recipe: Recipe) -
     if part.problem or part.extent is None or part.extent.empty:
         return part.problem or "it has no visible pixels"
     if _underlaid(cut, recipe) and part.extent.intersection(_canvas(source)).empty:
-        return "it lies outside the canvas, and its recipe shows what lies beneath it there"
+        return "it lies outside the canvas, where there is no design to show beneath it"
     return ""
 
 
 def _no_mark(recipe: Recipe, marks: Mapping[str, str]) -> str:
     if recipe.mark is None or recipe.mark.picture in marks:
         return ""
-    return f"its mark, the picture {recipe.mark.picture!r}, is not there; bring it in, then run"
+    return f"its mark, the picture {recipe.mark.picture!r}, is missing; bring it in, then run again"
 
 
 def _underlaid(cut: Cut, recipe: Recipe) -> bool:
@@ -280,8 +280,8 @@ def _sizes(shown: _Pixels, cut: Cut, recipe: Recipe, prepared: Prepared) -> list
         made = Size(max(1, int(wanted.width * share)), max(1, int(wanted.height * share)))
         prepared.warn(
             cut,
-            f"{wanted.width:,} × {wanted.height:,} px were asked for; there are only"
-            f" {natural.width:,} × {natural.height:,}, and nothing is enlarged:"
+            f"{wanted.width:,} × {wanted.height:,} px were asked for; the cut has only"
+            f" {natural.width:,} × {natural.height:,}, and Gefa enlarges nothing:"
             f" {made.width:,} × {made.height:,} px are made",
         )
         wanted = made
@@ -352,11 +352,9 @@ def _job(
         if source.frames > 1 and (not FORMATS[format].moves or cut.rect)
     ]
     if source.frames > 1 and mark and sizes:
-        prepared.warn(cut, "moves, and the mark is laid on its stills only")
+        prepared.warn(cut, "is animated; only its still files get the mark")
     if still and sizes and not recipe.auto:
-        prepared.warn(
-            cut, f"has {source.frames} frames; {' and '.join(still)} show the first one only"
-        )
+        prepared.warn(cut, f"has {source.frames} frames; {' and '.join(still)} show only the first")
     _tell_resolution(cut, recipe, prepared)
     if sizes and _is_drawn(source, part, cut, recipe, mark, prepared):
         widest = max(sizes, key=lambda size: size.width)
@@ -399,7 +397,7 @@ def _is_drawn(
     elif cut.rect is not None:
         reason = "a slice is made of pixels"
     elif _underlaid(cut, recipe):
-        reason = "what lies beneath it is to show, too"
+        reason = "its recipe shows the design beneath it"
     elif mark or recipe.tone:
         reason = "its recipe changes pixels"
     if reason and not recipe.rasters:

@@ -222,7 +222,7 @@ def _add_default(source: Survey, plan: Plan, found: Gathered) -> None:
                 Remark(
                     cut=part.path,
                     part=part.path,
-                    reason="it is hidden; tag it or tick it to have it",
+                    reason="it is hidden; tag it or tick it to export it",
                 )
             )
             continue

@@ -33,7 +33,7 @@ def _sizes(text: str) -> str:
         if text:
             parse_sizes(text)
     except ConditionError as error:
-        raise ValueError(f"{text!r} does not hold as sizes: {error}") from None
+        raise ValueError(f"{text!r} is not a valid sizes: {error}") from None
     return text
 
 
@@ -70,9 +70,11 @@ class PictureEntry(PlanModel):
     @classmethod
     def _ends_everywhere(cls, use: tuple[PictureUse, ...]) -> tuple[PictureUse, ...]:
         if use[-1].media:
-            raise ValueError("the last use is for everywhere else: give it no media")
+            raise ValueError("the last use is the fallback: give it no media")
         if any(not one.media for one in use[:-1]):
-            raise ValueError("only the last use has no media: what follows is never shown")
+            raise ValueError(
+                "only the last use may go without media: uses after it are never shown"
+            )
         return use
 
 
@@ -125,7 +127,7 @@ class PageEntry(PlanModel):
     @model_validator(mode="after")
     def _one_way(self) -> PageEntry:
         if (self.html is None) == (not self.pictures):
-            raise ValueError("a page has one of pictures and html")
+            raise ValueError("give a page either pictures or html")
         if self.html is None and not self.name:
             raise ValueError("a page with pictures needs a name")
         return self
@@ -166,7 +168,7 @@ class AudienceEntry(PlanModel):
     @model_validator(mode="after")
     def _one_way(self) -> AudienceEntry:
         if (self.file is None) == (not self.rows):
-            raise ValueError("an audience has one of file and rows")
+            raise ValueError("give an audience either a file or rows")
         return self
 
 

@@ -68,8 +68,8 @@ def _guide(line: object) -> object:
     if isinstance(line, int) and not isinstance(line, bool) and 0 <= line <= FARTHEST:
         return line
     raise ValueError(
-        f'{line!r} is no place for a guide: give px from 0 to {FARTHEST:,}, or a text from "0%" to'
-        ' "100%"'
+        f"{line!r} is not a place for a guide: give px from 0 to {FARTHEST:,}, or a text"
+        ' from "0%" to "100%"'
     )
 
 
@@ -190,14 +190,14 @@ class SliceEntry(PlanModel):
     def _one_way(self) -> SliceEntry:
         ways = [way for way in (self.split, self.guides, self.rect) if way is not None]
         if len(ways) != 1:
-            raise ValueError("a slice has one of split, guides and rect")
+            raise ValueError("give a slice one of split, guides or rect")
         if self.rect is not None and (self.rect[2] < 1 or self.rect[3] < 1):
-            raise ValueError("a rect is [x, y, width, height], at least 1 px wide and high")
+            raise ValueError("write a rect as [x, y, width, height], at least 1 px wide and high")
         if self.rect is not None and self.cells:
             raise ValueError("cells belong to a split or to guides")
         for cell in self.cells:
             if not _CELL.fullmatch(cell):
-                raise ValueError(f"{cell!r} names no cell; cells are called like r1-c2")
+                raise ValueError(f"{cell!r} is not a cell; cells are named r1-c2 and so on")
         return self
 
     @property
@@ -248,7 +248,7 @@ class Plan(PlanModel):
         names = [getattr(entry, "called", "") or entry.name for entry in entries]
         twice = next((name for name, many in Counter(names).items() if many > 1), None)
         if twice is not None:
-            raise ValueError(f"two are called {twice!r}")
+            raise ValueError(f"two are named {twice!r}")
         return entries
 
     @field_validator("rules", "cuts", "slices")
@@ -261,7 +261,7 @@ class Plan(PlanModel):
     def _plain_names(cls, recipes: dict[str, Recipe]) -> dict[str, Recipe]:
         for name in recipes:
             if not RECIPE_NAME.fullmatch(name):
-                raise ValueError(f"{name!r} is no recipe name: letters, digits, - and _ only")
+                raise ValueError(f"{name!r} is not a recipe name: use letters, digits, - and _")
         return recipes
 
     @property
@@ -424,7 +424,7 @@ def did_you_mean(name: str, known: dict[str, Recipe]) -> str:
     close = get_close_matches(name.lower(), known, n=1, cutoff=0.5)
     if close:
         return f"Did you mean {close[0]!r}?"
-    return f"There are: {', '.join(sorted(known))}."
+    return f"Known: {', '.join(sorted(known))}."
 
 
 @cache
@@ -451,7 +451,7 @@ def parse_plan(text: str, file: str) -> Plan:
     except tomllib.TOMLDecodeError as error:
         raise PlanError(f"is not TOML: {error}.", file=file) from error
     except RecursionError as error:
-        raise PlanError("has lists in lists without end.", file=file) from error
+        raise PlanError("nests lists too deep.", file=file) from error
     except ValidationError as error:
         raise PlanError(
             "; ".join(problems_in_words(error, text, _keys())) + ".",

@@ -12,7 +12,7 @@ def _inside(path: str) -> str:
     """A path below the plan's folder, as people write it, with ``/`` between folders."""
     plain = PurePosixPath(path.replace("\\", "/"))
     if plain.is_absolute() or ".." in plain.parts or ":" in path or not path.isprintable():
-        raise ValueError(f"{path!r} is no path below the folder of the plan")
+        raise ValueError(f"{path!r} is not a path below the folder of the plan")
     return "" if str(plain) == "." else str(plain)
 
 

@@ -62,7 +62,7 @@ def add_slices(source: Survey, plan: Plan, default_recipe: str, found: Gathered)
             _warn(found, name, entry, "lies outside the canvas")
             continue
         if inside != entry.area:
-            _warn(found, name, entry, "reaches over the edge of the canvas and is cut off there")
+            _warn(found, name, entry, "extends past the edge of the canvas and is cut off there")
         drawn.append((name, inside))
         cut = _cut(name, recipe, inside, entry.id)
         _add(cut.model_copy(update={"quality": entry.quality}), plan, found)

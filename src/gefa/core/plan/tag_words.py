@@ -53,7 +53,7 @@ def read_words(part: str, words: str) -> TagWords:
             elif key in _FIELDS:
                 name, read = _FIELDS[key]
                 if name in found.entry.model_fields_set:
-                    found.problems.append(f"{word!r} takes the place of a word before it.")
+                    found.problems.append(f"{word!r} replaces an earlier word of the tag.")
                 found.entry = _with(found.entry, name, read(value))
             else:
                 found.problems.append(f"{word!r}: there is no {key!r} here.{_closest(key)}")
@@ -79,7 +79,7 @@ def _closest(key: str) -> str:
     close = get_close_matches(key.lower(), [*_FIELDS, *_SIZES], n=1, cutoff=0.5)
     if close:
         return f" Did you mean {close[0]!r}?"
-    return f" There are: {', '.join(sorted([*_FIELDS, *_SIZES]))}."
+    return f" Known: {', '.join(sorted([*_FIELDS, *_SIZES]))}."
 
 
 def _number(value: str) -> float:
@@ -100,7 +100,7 @@ def _format(value: str) -> Format:
         return Format(_ALSO.get(value.lower(), value.lower()))
     except ValueError:
         known = ", ".join(format.value for format in Format)
-        raise ValueError(f"{value!r} is no format; there are {known}") from None
+        raise ValueError(f"{value!r} is not a format; use one of {known}") from None
 
 
 def _quality(value: str) -> dict[Format, int]:
@@ -132,7 +132,7 @@ def _media(value: str) -> str:
 def _side(key: str, value: str) -> dict[str, Any]:
     found = _LENGTH.fullmatch(value)
     if not found:
-        raise ValueError("give a length as 96, 96px, 60mm, 6cm or 2.5in")
+        raise ValueError("write a length such as 96, 96px, 60mm, 6cm or 2.5in")
     return {key: float(found[1]), "unit": Unit(found[2] or "px")}
 
 

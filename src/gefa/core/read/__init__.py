@@ -71,9 +71,9 @@ def kind_of(path: Path, name: str | None = None) -> FileKind:
         return FileKind.OPENRASTER
     if kind is None and is_zip(head):
         raise UnsupportedSource(
-            "is a zip of files, and this takes one file.",
+            "is a zip, and this takes a single file.",
             file=file,
-            advice="Unpack it, or give it to an export or to the Sources page.",
+            advice="Unpack it, or use it with an export or on the Sources page.",
         )
     if kind is None:
         raise UnsupportedSource(

@@ -20,9 +20,9 @@ def broken_picture(path: Path, kind: FileKind, file: str, decoder: str) -> Sourc
     """The error for a picture whose decoder said ``decoder``: in our words first, since decoders
     write for those who know them."""
     cut_off = not looks_whole(path, kind) or any(end in decoder.lower() for end in _ENDINGS)
-    reason = "the file ends too early, so part of it is missing" if cut_off else "it is damaged"
+    reason = "the file ends early, so part of it is missing" if cut_off else "it is damaged"
     if "support" in decoder.lower() or "unsupported" in decoder.lower():
-        reason = "it is stored in a way that is not read"
+        reason = "Gefa does not read this way of storing it"
     told = f" (the decoder says: {decoder[:160]})" if len(decoder) > 8 else ""
     return SourceError(
         f"cannot be read as {LABELS[kind]}: {reason}{told}.", file=file, advice=_SAVE_AGAIN

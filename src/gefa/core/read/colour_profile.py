@@ -33,7 +33,7 @@ def trouble_with(profile: bytes | None, interpretation: str) -> str:
     for_what, is_what = _SPACES.get(space), _SPACES[{"L": "GRAY"}.get(modes[0], modes[0])]
     if for_what in (None, is_what):
         return "it is damaged"
-    return f"it is for {for_what} pictures, and this one is {is_what}"
+    return f"it is for {for_what} pictures; this one is {is_what}"
 
 
 def _turns(profile: ImageCms.ImageCmsProfile, mode: str) -> bool:

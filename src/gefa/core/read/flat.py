@@ -121,9 +121,9 @@ class FlatPicture(Document):
         if frames < 2 or self._kind is FileKind.TIFF:
             return
         if self._kind is FileKind.HEIC:
-            self._tell(f"holds {frames} pictures; only the first is used")
+            self._tell(f"holds {frames} pictures; Gefa uses only the first")
         elif frames > MAX_FRAMES or frames * self.size.megapixels > MAX_MEGAPIXELS:
-            self._tell(f"has {frames} frames, more than can be kept moving; the first is used")
+            self._tell(f"has {frames} frames, too many to animate; Gefa uses only the first")
         else:
             self.frames = frames
 
@@ -148,7 +148,7 @@ class FlatPicture(Document):
 
     def _tell_of_damage(self) -> None:
         if self._without_end:
-            self._tell("lacks its end marker, as if it had been cut off; all of it could be read")
+            self._tell("lacks its end marker, as if cut off; all of its picture could be read")
         if self._kind not in _SUSPECT:
             return
         try:
@@ -201,9 +201,7 @@ class FlatPicture(Document):
             return  # whoever draws it says what is wrong with it
         if share > GAMUT_SHARE:
             part = f"{share:.0%} of it".replace("%", " %")
-            self._tell(
-                f"has colours outside sRGB in {part}; they are brought to the nearest inside"
-            )
+            self._tell(f"has colours outside sRGB in {part}; they become the nearest sRGB colours")
 
     @cached_property
     def _range(self) -> Range:

@@ -44,5 +44,5 @@ def check_size(size: Size, file: str, what: str = "the picture", *, whole: bool 
             f"{what} is {size.width:,} × {size.height:,} px; the limit is {MAX_SIDE:,} px a side"
             f" and {most:,.0f} megapixels{kind}.",
             file=file,
-            advice="Save it smaller, or cut it in two, and bring it in again.",
+            advice="Save a smaller copy, or cut it in two, and bring it in again.",
         )

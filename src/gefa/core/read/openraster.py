@@ -161,7 +161,7 @@ class OpenRaster(Document):
         if named in OPERATORS:
             return named
         self._found.append(
-            Notice(path, f"has the composite operator {named!r}, which is drawn as src-over")
+            Notice(path, f"has the composite operator {named!r}, which Gefa draws as src-over")
         )
         return "src-over"
 
@@ -209,7 +209,7 @@ class OpenRaster(Document):
     def _tell_lost(self, node: _Node, error: SourceError) -> None:
         if node.part.path not in self._lost:
             self._lost.add(node.part.path)
-            reason = f"{error.reason} It is left out of everything that it would show in"
+            reason = f"{error.reason} It is missing wherever it would show"
             self.notices.append(Notice(node.part.path, reason))
 
     def _measure_layer(self, node: _Node) -> Rect:
@@ -448,7 +448,7 @@ def _unpacking_trouble(info: zipfile.ZipInfo, error: Exception) -> str:
     if info.flag_bits & 1:
         return "it is encrypted; save the file without a password"
     if isinstance(error, NotImplementedError):
-        return "it is packed in a way that is not read; save the file with plain zip compression"
+        return "it uses an unknown compression; save the file with plain zip compression"
     return "it is damaged or cut off"
 
 

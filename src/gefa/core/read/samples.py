@@ -48,15 +48,15 @@ def as_levels(image: pyvips.Image, range: Range) -> tuple[pyvips.Image, str]:
     else:
         levels, told = image * (_WHITE_16 / _WHITE_32), "0 to 4,294,967,295"
     kind = "grey16" if grey else "rgb16"
-    return _rounded(levels, "ushort", kind), f"its samples are whole numbers, taken as {told}"
+    return _rounded(levels, "ushort", kind), f"its samples are whole numbers, read as {told}"
 
 
 def _from_floats(image: pyvips.Image, range: Range, *, grey: bool) -> tuple[pyvips.Image, str]:
     if not grey and range.most <= _BRIGHTEST_LIGHT:
-        return image.copy(interpretation="scrgb"), "its samples are floats, taken as linear light"
+        return image.copy(interpretation="scrgb"), "its samples are floats, read as linear light"
     white, told = _white_of(range)
     levels = _rounded(image * (_WHITE_16 / white), "ushort", "grey16" if grey else "rgb16")
-    return levels, f"its samples are floats, taken as 0 to {told}"
+    return levels, f"its samples are floats, read as 0 to {told}"
 
 
 def _white_of(range: Range) -> tuple[float, str]:

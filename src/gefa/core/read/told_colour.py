@@ -55,7 +55,7 @@ def colour_of_png(path: Path, *, grey: bool) -> ToldColour | None:
     if b"cICP" in chunks and len(chunks[b"cICP"]) == 4:
         primaries, transfer, _, full = chunks[b"cICP"]
         if full != 1:
-            return ToldColour(problem="is coded in narrow range (cICP), which is taken for full")
+            return ToldColour(problem="uses narrow range (cICP), which Gefa reads as full")
         return _coded(primaries, transfer, PNG_CURVES, grey=grey)
     if b"iCCP" in chunks or b"sRGB" in chunks or not chunks.keys() & {b"gAMA", b"cHRM"}:
         return None
@@ -102,11 +102,11 @@ def _measured(chunks: dict[bytes, bytes], *, grey: bool) -> ToldColour:
             return PLAIN
         curve = Curve(100_000 / value)
     if not 0.1 < curve.gamma < 10:
-        return ToldColour(problem=f"tells a gamma of {curve.gamma:.3g} (gAMA), which is ignored")
+        return ToldColour(problem=f"names a gamma of {curve.gamma:.3g} (gAMA), which Gefa ignores")
     try:
         return ToldColour(profile_for(primaries, curve, grey=grey))
     except ArithmeticError:
-        return ToldColour(problem="tells primaries that no light can have (cHRM); ignored")
+        return ToldColour(problem="names impossible primaries (cHRM), which Gefa ignores")
 
 
 def _coded(primaries: int, transfer: int, curves: Mapping[int, Curve], *, grey: bool) -> ToldColour:

@@ -105,7 +105,7 @@ class NamedCrop(BaseModel):
     @classmethod
     def _plain(cls, name: str) -> str:
         if not RECIPE_NAME.fullmatch(name):
-            raise ValueError(f"{name!r} is no name for a crop: letters, digits, - and _ only")
+            raise ValueError(f"{name!r} is not a name for a crop: use letters, digits, - and _")
         return name
 
     @field_validator("ratio", mode="before")
@@ -183,7 +183,9 @@ class SlotSettings(BaseModel):
     @classmethod
     def _http(cls, url: str) -> str:
         if url and not is_web_address(url):
-            raise ValueError(f"{url!r} is no address that can be told: give one with http(s)://")
+            raise ValueError(
+                f"{url!r} is not an address for a webhook: start it with http:// or https://"
+            )
         return url
 
     @field_validator("name")
@@ -236,7 +238,7 @@ class SlotSettings(BaseModel):
         if least:
             return (
                 f"it is {size.width:,} × {size.height:,} px, and must be at least"
-                f" {listed(least)}. Nothing is enlarged: upload it larger"
+                f" {listed(least)}. Gefa enlarges nothing: upload a larger one"
             )
         ratio = size.width / size.height
         if self.min_ratio is not None and ratio < self.min_ratio * (1 - _ROUNDED):
@@ -297,7 +299,7 @@ def bytes_refusal(settings: SlotSettings, name: str, kind: FileKind | None) -> s
     """Why a file of that kind is not taken; empty if it is."""
     if kind in settings.accepts:
         return ""
-    found = f"it is {LABELS[kind]}" if kind else "it is no picture that can be read"
+    found = f"it is {LABELS[kind]}" if kind else "Gefa cannot read it as a picture"
     return f"{name} is not accepted: {found}. This slot accepts {settings.labels}."
 
 

@@ -162,7 +162,7 @@ def expand(
     if share < 1.0:
         size = source.size
         found.warnings.append(
-            f"brought down from {size.width:,} × {size.height:,} px to"
+            f"reduced from {size.width:,} × {size.height:,} px to"
             f" {int(size.width * share):,} × {int(size.height * share):,} px,"
             " the largest that the slot takes"
         )
@@ -183,7 +183,8 @@ def _left_out(
     reason = (
         f"{widest:,} px is the largest that the slot takes"
         if brought_down
-        else f"the picture has {kept.width:,} × {kept.height:,} px for it, and nothing is enlarged"
+        else f"the picture has only {kept.width:,} × {kept.height:,} px for it, and Gefa enlarges"
+        " nothing"
     )
     wanted = crop.widths or recipe.all_widths
     return [

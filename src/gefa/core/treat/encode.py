@@ -79,7 +79,7 @@ def _refusals(format: Format) -> Iterator[None]:
         yield
     except pyvips.Error as error:
         reason = str(error).strip().splitlines()[-1]
-        raise EncodeError(f"the {FORMATS[format].label} encoder refused it: {reason}.") from error
+        raise EncodeError(f"the {FORMATS[format].label} encoder failed: {reason}.") from error
 
 
 def _ready(

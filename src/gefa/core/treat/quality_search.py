@@ -118,8 +118,8 @@ def for_budget(
     limit = ""
     if not fitting:
         limit = (
-            f"at quality {best.quality}, the lowest that is sane, {FORMATS[format].label} weighs"
-            f" {weight(len(best.data))}; {weight(max_bytes)} are allowed"
+            f"at quality {best.quality}, the lowest worth using, {FORMATS[format].label} weighs"
+            f" {weight(len(best.data))}; the limit is {weight(max_bytes)}"
         )
     return EncodeResult(
         best.quality,
@@ -245,17 +245,17 @@ def _beyond(curve: Curve, aim: float, tries: list[Attempt], first: int, last: in
 def _look_limit(format: Format, target: float, best: Attempt, tries: list[Attempt]) -> str:
     label = FORMATS[format].label
     if best.score < target:
-        return f"{label} reaches {best.score:.1f} at its best, {target:g} was asked for"
+        return f"{label} reaches {best.score:.1f} at best; the recipe asks for {target:g}"
     if best.score <= target + slack_of(format, len(tries)):
         return ""
     if best.quality <= typical_of(format).lowest:
-        return f"{label} has {best.score:.1f} already at its lowest sane quality"
+        return f"{label} has {best.score:.1f} even at the lowest quality worth using"
     lower = max((t for t in tries if t.score < target), key=_value, default=None)
     if lower is None:
         return f"{label} has {best.score:.1f} at quality {best.quality}"
     if best.quality - lower.quality > 1:
         return f"{len(tries)} tries of {label} came no nearer than {best.score:.1f}"
     return (
-        f"the steps of {label} are that coarse: quality {lower.quality} gives {lower.score:.1f},"
+        f"{label} has no quality between: quality {lower.quality} gives {lower.score:.1f},"
         f" {best.quality} gives {best.score:.1f}"
     )

@@ -38,7 +38,7 @@ def ratio_from_words(ratio: object) -> object:
         return ratio
     sides = _RATIO.fullmatch(ratio.strip())
     if not sides or float(sides[2]) == 0:
-        raise ValueError(f'{ratio!r} is no ratio: give one as "16:9"')
+        raise ValueError(f'{ratio!r} is not a ratio: write one such as "16:9"')
     return float(sides[1]) / float(sides[2])
 
 
@@ -166,7 +166,7 @@ class Aim(BaseModel):
     @model_validator(mode="after")
     def _one(self) -> Aim:
         if (self.look is None) == (self.max_bytes is None):
-            raise ValueError("a quality has a look or max_bytes, one of them")
+            raise ValueError("give a quality either a look or max_bytes")
         return self
 
     @property
@@ -298,9 +298,9 @@ class Recipe(BaseModel):
     @model_validator(mode="after")
     def _one_ladder(self) -> Recipe:
         if sum(map(bool, (self.widths, self.densities, self.steps))) != 1:
-            raise ValueError("a recipe has widths or densities or steps, one of them")
+            raise ValueError("give a recipe one of widths, densities or steps")
         if bool(self.densities) != (self.shown is not None):
-            raise ValueError("densities go with the width that the picture is shown at: shown")
+            raise ValueError("densities need shown, the width the picture is shown at")
         if self.fit is not Fit.CONTAIN and self.ratio is None:
             raise ValueError(f"{self.fit.value} needs a ratio")
         return self
@@ -310,14 +310,16 @@ class Recipe(BaseModel):
         by_look = isinstance(self.quality, Aim) and self.quality.look is not None
         if self.auto and self.quality and not by_look:
             raise ValueError(
-                'formats = "auto" compares formats at a look: give quality = { look = 75 }'
+                'formats = "auto" compares formats at a look: set quality = { look = 75 }'
             )
         return self
 
     @model_validator(mode="after")
     def _sprite_has_drawings(self) -> Recipe:
         if self.sprite and Format.SVG not in self.candidates:
-            raise ValueError('a sprite is made of SVG files: give formats with "svg", or "auto"')
+            raise ValueError(
+                'a sprite needs SVG files: set formats to "auto", or to a list with "svg"'
+            )
         return self
 
     @model_validator(mode="after")

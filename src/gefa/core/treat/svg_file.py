@@ -59,7 +59,7 @@ def svg_file(
             continue
         if looks_the_same(resize(drawn, size), picture):
             return data
-    raise NotDrawable("taken out of the drawing, it would not look the same")
+    raise NotDrawable("outside its drawing it would look different")
 
 
 def sent_bytes(data: bytes) -> int:

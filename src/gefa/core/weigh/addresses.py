@@ -72,7 +72,7 @@ class Addresses:
         if upload is not None:
             return upload
         if not address.startswith(_HERE):
-            return f"{url} lies on another server, and is not weighed"
+            return f"{url} is on another server, so it is not weighed"
         path = unquote(split.path).lstrip("/")
         # A page does not say which folder its server calls /: that of the page, or one above it.
         places = _folders_above(page) if url.strip().startswith("/") else ("",)

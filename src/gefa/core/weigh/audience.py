@@ -104,7 +104,7 @@ def audience_of(entry: AudienceEntry, folder: Path | None) -> Audience:
         return Audience(entry.name, entry.rows)
     if folder is None:
         raise PlanError(
-            f"the audience {entry.name!r} is in the file {entry.file}, which is not here.",
+            f"the audience {entry.name!r} is in the file {entry.file}, which is missing.",
             advice="Upload the file on Weight.",
         )
     return read_audience(folder / entry.file, entry.name)
@@ -167,7 +167,7 @@ def _of_csv(text: str, file: str) -> Iterable[tuple[str, dict[str, Any]]]:
             if not any(cell.strip() for cell in cells):
                 continue
             if len(cells) > len(headings):
-                raise PlanError(f"line {reader.line_num}: it has a cell too many.", file=file)
+                raise PlanError(f"line {reader.line_num}: it has one cell too many.", file=file)
             told = {name: cell.strip() for name, cell in zip(headings, cells, strict=False)}
             known = {name: value for name, value in told.items() if name in _COLUMNS}
             yield f"line {reader.line_num}", known

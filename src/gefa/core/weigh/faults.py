@@ -55,7 +55,10 @@ def _of_attributes(page: HtmlPage) -> Iterator[Told]:
 
 def _of_img(picture: HtmlPicture) -> Iterator[Told]:
     if picture.width is None or picture.height is None:
-        yield picture.line, "give the <img> width and height: the page jumps when it has loaded"
+        yield (
+            picture.line,
+            "give the <img> width and height: without them the page jumps when it loads",
+        )
     if picture.alt is None:
         yield picture.line, 'the <img> has no alt: write one, or alt="" if it only decorates'
     if not picture.src and not picture.img.srcset:
@@ -66,17 +69,17 @@ def _of_source(source: HtmlSource, *, lazy: bool) -> Iterator[Told]:
     candidates, _ = parse_srcset(source.srcset)
     by_width = any(candidate.width is not None for candidate in candidates)
     if by_width and source.sizes is None:
-        yield source.line, "srcset has widths but no sizes: browsers take 100vw"
+        yield source.line, "srcset has widths but no sizes: browsers assume 100vw"
     if source.sizes is not None and not (lazy and source.sizes.strip().lower() == "auto"):
         try:
             parse_sizes(source.sizes.strip().removeprefix("auto,"))
         except ConditionError as error:
-            yield source.line, f"sizes does not hold: {error}"
+            yield source.line, f"sizes is not valid: {error}"
     if source.media:
         try:
             parse_media(source.media)
         except ConditionError as error:
-            yield source.line, f"media does not hold: {error}"
+            yield source.line, f"media is not valid: {error}"
 
 
 def _late_and_eager(page: HtmlPage) -> Iterator[Told]:

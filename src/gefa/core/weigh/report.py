@@ -42,9 +42,9 @@ def over_budget(page: PageWeight) -> str:
         f" {weight(page.budget.bytes)}. Heaviest: {heaviest}."
     )
     if page.waste >= over:
-        return f"{told} {weight(page.waste)} of a visit is wasted: a better ladder may do."
+        return f"{told} {weight(page.waste)} of a visit is wasted: a better ladder may be enough."
     lighter = percent(over / amount)
-    return f"{told} Files have to be {lighter} lighter: lower the look, or show fewer pictures."
+    return f"{told} Files have to get {lighter} lighter: lower the look, or show fewer pictures."
 
 
 def as_text(weighed: Weighed) -> Iterator[str]:

@@ -86,7 +86,5 @@ def _access(session: Session, slot: Slot, key: SlotKey, *rights: Right) -> Acces
         raise Problem(403, "Wrong slot", f"This key does not open the slot {slot.name!r}.")
     if not any(right in key.rights for right in rights):
         wanted = " or ".join(right.value for right in rights)
-        raise Problem(
-            403, "Not with this key", f"It takes a key with the right to {wanted}; see Slots."
-        )
+        raise Problem(403, "Not with this key", f"Use a key with the right to {wanted}; see Slots.")
     return Access(slot, settings_of(session, slot), key)

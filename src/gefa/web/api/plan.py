@@ -61,8 +61,8 @@ def _replaced(given: Services, body: bytes, if_match: str) -> Response:
     with given.store.changing() as session:
         tags = {tag.strip().removeprefix("W/").strip('"') for tag in if_match.split(",")}
         if if_match and "*" not in tags and version_of(plan_now(session)) not in tags:
-            detail = "It was changed since that ETag. GET it, change that, and send it again."
-            raise Problem(412, "The plan is another by now", detail)
+            detail = "It changed after that ETag. GET it, apply your change, and send it again."
+            raise Problem(412, "The plan has changed", detail)
         try:
             import_plan(session, plan, "Imported over the API")
         except PlanError as error:

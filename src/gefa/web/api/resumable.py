@@ -158,7 +158,7 @@ async def piece(
         raise _problem(415, "Not a piece of a file", f"Send it as Content-Type: {PIECE}.")
     come = await anyio.to_thread.run_sync(_come, given, begun)
     if _number(request, "Upload-Offset") != come:
-        raise _problem(409, "Another offset", f"{come:,} bytes have come; go on from there.")
+        raise _problem(409, "Another offset", f"{come:,} bytes have arrived; continue from there.")
     await anyio.to_thread.run_sync(given.check_room)
     headers = await _append(request, given, access, begun)
     return Response(status_code=204, headers=_tus(headers | _expires(begun)))
@@ -205,7 +205,7 @@ def _alone(id: str) -> Iterator[None]:
     """Let no other request be at the same file. Problem where one is."""
     with _lock:
         if id in _busy:
-            raise _problem(409, "Already on its way", "Another request is at this file now.")
+            raise _problem(409, "Already on its way", "Another request is writing this file now.")
         _busy.add(id)
     try:
         yield
@@ -218,7 +218,7 @@ def _begun(given: Services, access: Access, resumable_id: str) -> Resumable:
         begun = session.get(Resumable, resumable_id)
         if begun is None or begun.slot_id != access.slot.id or begun.key_id != access.key.id:
             raise _problem(
-                404, "No such file", "It was given up, or took too long. Begin it again."
+                404, "No such file", "It was abandoned, or took too long. Start it again."
             )
         return begun
 
@@ -259,7 +259,7 @@ async def _write(path: Path, stream: AsyncIterator[bytes], begun: Resumable) -> 
         async for chunk in stream:
             if come + len(chunk) > begun.length:
                 raise _problem(
-                    413, "More than was announced", f"The file has {begun.length:,} bytes."
+                    413, "More bytes than announced", f"The file has {begun.length:,} bytes."
                 )
             await anyio.to_thread.run_sync(file.write, chunk)
             come += len(chunk)
@@ -292,7 +292,7 @@ def _finish(given: Services, access: Access, begun: Resumable, path: Path) -> No
         with path.open("rb") as file:
             head = file.read(HEAD_BYTES)
     except FileNotFoundError:
-        raise _problem(404, "No such file", "It was given up, or is an upload already.") from None
+        raise _problem(404, "No such file", "It was abandoned, or is already an upload.") from None
     problem = SlotIntake(access.settings).refusal(name, begun.length, head)
     if problem is not None:
         _forget(given, begun)
@@ -350,7 +350,7 @@ def _metadata(header: str) -> dict[str, str]:
             found[name] = b64decode(value, validate=True).decode("utf-8")
         except (Base64Error, UnicodeDecodeError) as error:
             raise _problem(
-                422, "Metadata that cannot be read", f"{name!r} in Upload-Metadata is no base64."
+                422, "Metadata that cannot be read", f"{name!r} in Upload-Metadata is not base64."
             ) from error
     if sum(map(len, found.values())) > 10_000:
         raise _problem(413, "Too much metadata", "Upload-Metadata has more than 10,000 characters.")

@@ -51,7 +51,7 @@ _MEANING = {
     403: "The key has not that right.",
     404: "No such source or run.",
     409: "Not in a state for that.",
-    412: "The plan is another by now.",
+    412: "The plan has changed.",
     413: "Too large.",
     422: "Not as it should be: the detail says what and where.",
 }

@@ -201,7 +201,7 @@ def _changed(
             apply(session, *_ready(session, source_id))
     except _Stale:
         if not by_script:
-            raise Problem(409, "The plan is another by now", STALE) from None
+            raise Problem(409, "The plan has changed", STALE) from None
         present = view()
         return page(
             request,

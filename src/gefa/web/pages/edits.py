@@ -45,7 +45,7 @@ class EditForm(Fields):
                     found[max(0, round(float(text.removesuffix("px"))))] = None
                 except (ValueError, OverflowError):
                     raise PlanError(
-                        f"{text!r} is no place for a line.", advice="Give px or a share as 50%."
+                        f"{text!r} is not a place for a line.", advice="Give px or a share as 50%."
                     ) from None
         return list(found)
 
@@ -183,7 +183,7 @@ def edit(editor: PlanEditor, asked: EditForm) -> tuple[Plan, str]:
     """The plan that a form asks for, and what was done in words; PlanError if it cannot be."""
     known = EDITS.get(asked.text("do"))
     if known is None:
-        raise PlanError(f"there is no change called {asked.text('do')!r}.")
+        raise PlanError(f"there is no change named {asked.text('do')!r}.")
     change, tell = known
     try:
         return change(editor, asked), tell(asked)

@@ -83,7 +83,7 @@ def add(
 def _found(session: Session, person_id: str) -> Person:
     person = session.get(Person, person_id)
     if person is None:
-        raise HTTPException(404, "Nobody of that kind is here any more.")
+        raise HTTPException(404, "That person was removed.")
     return person
 
 
@@ -97,7 +97,7 @@ def change_roles(
         try:
             set_roles(session, _found(session, person_id), roles or [])
         except GefaError as error:
-            raise Problem(409, "Roles cannot be changed so", str(error)) from error
+            raise Problem(409, "Roles cannot be changed like that", str(error)) from error
     return RedirectResponse("/people", 303)
 
 
@@ -121,7 +121,7 @@ def remove(request: Request, person_id: str, given: ServicesOf) -> Response:
             raise Problem(
                 409,
                 "You are the last one",
-                "Without people everything is open again. If that is meant, run `gefa people"
+                "Without people, everything is open again. If you want that, run `gefa people"
                 " remove` on the server.",
             )
         try:

@@ -114,7 +114,7 @@ def made(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response
         number = whole_number(which.quality)
         entry = entry_at(session, view.cut_job, view.size, view.format, number)
     if entry is None:
-        raise HTTPException(404, "No such file was made of this cut.")
+        raise HTTPException(404, "This cut has no such file.")
     return send_made(given.store.blobs, entry.sha256, view.format, FOREVER)
 
 

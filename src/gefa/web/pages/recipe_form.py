@@ -98,7 +98,8 @@ def _aim(text: str) -> Any:
     if number is not None:
         return number
     raise PlanError(
-        f"{text!r} is no quality.", advice="Give a number, or a look as look 75, or 180 kB."
+        f"{text!r} is not a quality.",
+        advice="Write a number, a look such as look 75, or a limit such as 180 kB.",
     )
 
 

@@ -84,7 +84,7 @@ def add(
     with given.store.changing() as session:
         known = shelf_of_recipes(session)
         if wanted in known:
-            raise Problem(409, "Recipe exists", f"There is a recipe {wanted!r} already.")
+            raise Problem(409, "Recipe exists", f"A recipe is already named {wanted!r}.")
         try:
             save_recipe(session, wanted, known.get(like, NEW), "Began it")
         except GefaError as error:

@@ -53,7 +53,7 @@ def bundle_of(given: Services, run_id: str) -> Response:
     with given.store.reading() as session:
         run, name = found_run(session, run_id)
         if run.finished is None:
-            raise Problem(409, "Not finished", "The bundle is ready when the run is finished.")
+            raise Problem(409, "Not finished", "Wait until the run has finished.")
         made: Manifest = manifest_of(session, run)
         layouts = _layouts(session, run, made)
     stream: Iterator[bytes] = bundle(made, given.store.blobs.path, layouts)

@@ -98,7 +98,9 @@ def _crops(words: Fields) -> list[dict[str, Any]]:
         crop["widths"] = [round(w) for w in Fields(line).numbers("widths", f"widths of {name}", [])]
         found.append(crop)
     if not found:
-        raise PlanError("a slot has at least one crop.", advice="Name it whole to keep all of it.")
+        raise PlanError(
+            "a slot has at least one crop.", advice="Name the crop whole to keep the whole picture."
+        )
     return found
 
 

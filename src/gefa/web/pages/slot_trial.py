@@ -98,7 +98,9 @@ def tried_with(
         return None
     by = treatment_by(session, slot)
     if not given.store.blobs.touch(tried.blob):
-        return TrialEffect(by.settings, problem="The picture was cleared away. Drop it again.")
+        return TrialEffect(
+            by.settings, problem="The picture was deleted to save space. Drop it again."
+        )
     weight = given.store.blobs.path(tried.blob).stat().st_size
     body = TrialBody(
         blob=tried.blob,

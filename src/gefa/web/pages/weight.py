@@ -207,11 +207,13 @@ def take(given: ServicesOf, form: FormOf, asked: Asked) -> Response:
         )
         source = session.get(Source, desk.cuts.sources.get(record.name if record else "", ""))
         if record is None or source is None:
-            raise Problem(404, "There is no such cut", f"Nothing was made of {called!r}.")
+            raise Problem(404, "There is no such cut", f"{called!r} has no files.")
         given_widths = fields.text("widths")
         widths = _widths(given_widths, WIDEST)
         if not widths or not all(map(_WIDTH.fullmatch, given_widths.replace(",", " ").split())):
-            detail = f"{given_widths[:80]!r} is no list of widths. Give px, as 400, 800, 1200."
+            detail = (
+                f"{given_widths[:80]!r} is not a list of widths. Write px, such as 400, 800, 1200."
+            )
             raise Problem(422, "These are no widths", detail)
         said = f"Widths {', '.join(map(str, widths))}"
         try:

@@ -234,5 +234,5 @@ def _within_limits(width: float, height: float, svg: Element) -> tuple[Size, lis
         svg.set("viewBox", f"0 0 {width:.12g} {height:.12g}")
     return smaller, [
         f"its canvas is {size.width:,} × {size.height:,} px; positions are measured on one of"
-        f" {smaller.width:,} × {smaller.height:,} px. Every width is drawn as asked for"
+        f" {smaller.width:,} × {smaller.height:,} px. Every width is still drawn in full"
     ]

@@ -74,7 +74,7 @@ def standalone(
     ElementTree.register_namespace("", SVG)
     data = ElementTree.tostring(root)
     if len(data) > MOST_BYTES:
-        raise NotDrawable(f"it is too intricate: {len(data) / 1e3:,.0f} kB of shapes")
+        raise NotDrawable(f"the drawing is too intricate: {len(data) / 1e3:,.0f} kB of shapes")
     return data
 
 
@@ -98,7 +98,7 @@ def _check_pictures(inner: Element) -> None:
     if bytes > MOST_PICTURE_BYTES:
         raise NotDrawable(
             f"the pictures inside it weigh {bytes / 1e3:,.1f} kB;"
-            f" an SVG takes {MOST_PICTURE_BYTES / 1e3:,.0f} kB along at the most"
+            f" an SVG file holds {MOST_PICTURE_BYTES / 1e3:,.0f} kB of them at most"
         )
 
 
