@@ -7,6 +7,7 @@ import re
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from urllib.parse import parse_qs
 
 import httpx
 import pytest
@@ -135,6 +136,15 @@ def test_a_ladder_is_tried_and_taken(build: Build, pages: httpx.Client) -> None:
     assert "for the recipe wide" in taken.text
     plan = parse_plan(build.ask("GET", "/plan").text, "p")
     assert plan.recipes["wide"].widths == (500, 800)
+    step = {"step": parse_qs(taken.url.query.decode())["step"][0]}
+    undone = pages.post("/weight/undo", params=query, data=step)
+    assert "Undone: Widths 500, 800" in undone.text
+    plan = parse_plan(build.ask("GET", "/plan").text, "p")
+    assert plan.recipes["wide"].widths == (300, 900)
+    assert [entry.widths for entry in plan.cuts] == [(741,)]
+    for late in (step, {"step": "none"}, {}):
+        assert pages.post("/weight/undo", params=query, data=late).status_code == 409
+    pages.post("/weight/ladder", params=query, data={"widths": "500 800", "for": "recipe"})
     both = pages.get("/weight", params={"page": "home", "cut": "recipe:wide"}).text
     assert "all cuts by the recipe wide" in both
     assert "Use for this cut" not in both

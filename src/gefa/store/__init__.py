@@ -18,6 +18,7 @@ In reading order:
 - ``watched``: Folders of the server: what appears in one is brought in
 - ``recipes``: The recipes that all sources share, each with the contents that it had before
 - ``plans``: The plans of sources, with their histories, and what a run by them would do
+- ``one_change``: One change by its step, for screens that change what has a screen of its own
 - ``site_plan``: The plan of the site as a whole: given out, and taken in
 - ``standing``: Where each source stands: what a run of it depends on
 - ``desk``: The desk: what is done to many sources at once, each as one step that can be undone

@@ -54,7 +54,7 @@ def _step(
     said: str,
     batch: str,
 ) -> None:
-    history.change(session, _subject(stored.name), content, said, batch)
+    history.change(session, subject_of_recipe(stored.name), content, said, batch)
     note(session, Deed.RECIPE_CHANGED, stored.name, said)
     _show(session, stored, content)
 
@@ -65,25 +65,25 @@ def _show(session: Session, stored: StoredRecipe, content: dict[str, object]) ->
     session.flush()
 
 
-def _subject(name: str) -> str:
+def subject_of_recipe(name: str) -> str:
     return f"recipe {name}"
 
 
 def undo_recipe(session: Session, name: str) -> str:
     """Go back to the content before; what was undone, empty if there was nothing."""
-    return _gone(session, name, history.undo(session, _subject(name)), "Undone")
+    return _gone(session, name, history.undo(session, subject_of_recipe(name)), "Undone")
 
 
 def redo_recipe(session: Session, name: str) -> str:
     """Go forward again to the content that was undone; empty if there was none."""
-    return _gone(session, name, history.redo(session, _subject(name)), "Redone")
+    return _gone(session, name, history.redo(session, subject_of_recipe(name)), "Redone")
 
 
 def _gone(session: Session, name: str, said: str, how: str) -> str:
     stored = _stored(session, name)
     if stored is None or not said:
         return ""
-    step = history.current(session, _subject(name))
+    step = history.current(session, subject_of_recipe(name))
     _show(session, stored, step.content if step else {})
     note(session, Deed.RECIPE_CHANGED, name, f"{how}: {said}")
     return said
@@ -91,7 +91,7 @@ def _gone(session: Session, name: str, said: str, how: str) -> str:
 
 def can_undo(session: Session, name: str) -> str:
     """What would be undone; empty if nothing."""
-    return history.ways(session, _subject(name)).undo
+    return history.ways(session, subject_of_recipe(name)).undo
 
 
 def removed_last(session: Session) -> str:

@@ -20,7 +20,8 @@ from gefa.core.treat.recipe import Recipe
 from gefa.core.weigh.audience import NEUTRAL, audience_rows
 from gefa.core.weigh.shown import ShownPage
 from gefa.store.models import Source
-from gefa.store.plans import change_shared, editor_of, keep_edit, shared_plan
+from gefa.store.one_change import is_latest, latest_of_recipe, undo_change
+from gefa.store.plans import change_shared, editor_of, keep_edit, shared_plan, step_id
 from gefa.store.recipes import save_recipe, shelf_of_recipes
 from gefa.store.roles import Permission
 from gefa.store.sources import latest_revision
@@ -98,8 +99,10 @@ def _desk(session: Session, given: Services, asked: WeightQuery) -> Desk:
 
 @router.get("")
 @needs(Permission.LOOK)
-def show(request: Request, given: ServicesOf, asked: Asked, saved: str = "") -> Response:
-    """All pages, or one."""
+def show(
+    request: Request, given: ServicesOf, asked: Asked, saved: str = "", step: str = ""
+) -> Response:
+    """All pages, or one. ``saved`` says what was changed just now, ``step`` by which change."""
     with given.store.reading() as session:
         desk = _desk(session, given, asked)
         context: dict[str, Any] = {
@@ -108,6 +111,7 @@ def show(request: Request, given: ServicesOf, asked: Asked, saved: str = "") -> 
             "words": BUDGET_WORDS,
             "neutral": NEUTRAL,
             "saved": saved,
+            "step": step if is_latest(session, step) else "",
         }
         if not asked.page:
             return page(request, "weight/index.html", rows=desk.rows(session), **context)
@@ -219,9 +223,11 @@ def take(given: ServicesOf, form: FormOf, asked: Asked) -> Response:
         try:
             if whole or fields.text("for") == "recipe":
                 _for_recipe(session, record.recipe, widths, said)
+                step = latest_of_recipe(session, record.recipe)
             else:
                 words = f"{said} for {asked.cut}"
                 _for_cut(session, source, record.part, record.recipe, widths, words)
+                step = step_id(session, source)
         except PlanError as error:
             raise Problem(422, "These widths cannot be used", str(error)) from error
         except ValidationError as error:
@@ -230,7 +236,20 @@ def take(given: ServicesOf, form: FormOf, asked: Asked) -> Response:
     given.outlooks.wake()
     for_recipe = whole or fields.text("for") == "recipe"
     whose = f"the recipe {record.recipe}" if for_recipe else asked.cut
-    return RedirectResponse(asked.address(saved=f"{said} for {whose}"), 303)
+    return RedirectResponse(asked.address(saved=f"{said} for {whose}", step=step), 303)
+
+
+@router.post("/undo")
+@needs(Permission.DEVELOP)
+def undo(given: ServicesOf, form: FormOf, asked: Asked) -> Response:
+    """Undo the ladder that was used a moment ago."""
+    with given.store.changing() as session:
+        try:
+            undone = undo_change(session, Fields(form).text("step"))
+        except PlanError as error:
+            raise Problem(409, "This cannot be undone here", error.told) from error
+    given.outlooks.wake()
+    return RedirectResponse(asked.address(saved=f"Undone: {undone}"), 303)
 
 
 def _for_recipe(session: Session, name: str, widths: list[int], said: str) -> None:

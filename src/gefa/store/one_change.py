@@ -1,0 +1,41 @@
+"""One change by its step, for screens that change what has a screen of its own."""
+
+from __future__ import annotations
+
+from sqlmodel import Session
+
+from gefa.core.errors import PlanError
+from gefa.store import history
+from gefa.store.models import Source, Step
+from gefa.store.plans import undo
+from gefa.store.recipes import subject_of_recipe, undo_recipe
+
+
+def latest_of_recipe(session: Session, name: str) -> str:
+    """The id of the last change of a recipe; empty if there was none."""
+    step = history.current(session, subject_of_recipe(name))
+    return step.id if step else ""
+
+
+def is_latest(session: Session, step_id: str) -> bool:
+    """Whether nothing was changed after a step, so that it can be undone."""
+    return _latest(session, step_id) is not None
+
+
+def undo_change(session: Session, step_id: str) -> str:
+    """Undo the change of a plan or a recipe that a step names; what it was. PlanError if something
+    was changed after it."""
+    step = _latest(session, step_id)
+    if step is None:
+        raise PlanError(
+            "something was changed after it.", advice="Undo the later change first, on its screen."
+        )
+    kind, _, name = step.subject.partition(" ")
+    source = session.get(Source, name) if kind == "plan" else None
+    return undo(session, source) if source is not None else undo_recipe(session, name)
+
+
+def _latest(session: Session, step_id: str) -> Step | None:
+    step = session.get(Step, step_id) if step_id else None
+    now = history.current(session, step.subject) if step is not None else None
+    return step if now is not None and now.id == step_id else None
