@@ -9,8 +9,11 @@ from pathlib import Path
 
 from playwright.sync_api import Page, expect
 
-from tests.conftest import Server
-from tests.make import G, L, dot, flat, ora
+from tests.browser.test_cutting import bring, drawn
+from tests.conftest import HTTP, Server, eventually, start
+from tests.make import G, L, dot, flat, ora, photo
+from tests.web.test_sign_in import PASSPHRASE
+from tests.web.test_weight import weighed_site
 
 MOST_TABS = 120
 
@@ -180,3 +183,134 @@ def test_many_sources_are_chosen_treated_and_undone(page: Page, demo: Server) ->
     tab_to(page, "Undo", "button")
     page.keyboard.press("Enter")
     expect(page.locator(".desk-tag", has_text="by-key")).to_have_count(0)
+
+
+def test_a_picture_is_split_and_a_slice_placed(page: Page, demo: Server, tmp_path: Path) -> None:
+    file = tmp_path / "sliced-by-key.png"
+    photo(600, 400, 5).pngsave(str(file))
+    bring(page, demo, file)
+    shown(page)
+    page.keyboard.press("l")
+    tab_to(page, "columns", "input")
+    page.keyboard.press("Control+a")
+    page.keyboard.type("3")
+    page.keyboard.press("Enter")
+    expect(page.locator("tbody.slice")).to_have_count(3)
+    tab_to(page, "Draw a slice", "button")
+    page.keyboard.press("Enter")
+    expect(page.locator("#draw-slice")).to_have_attribute("aria-pressed", "true")
+    page.keyboard.press("Enter")
+    area = page.locator(".slice-area")
+    expect(area).to_be_focused()
+    assert drawn(page) == [(150, 100, 300, 200)]
+    page.keyboard.press("Shift+ArrowRight")
+    page.keyboard.press("Alt+ArrowUp")
+    eventually(lambda: drawn(page) == [(160, 100, 300, 199)], 10)
+    page.keyboard.press("Delete")
+    expect(area).to_have_count(0)
+    page.keyboard.press("z")
+    expect(area).to_have_count(1)
+
+
+def test_a_ladder_is_used_and_undone(
+    page: Page, tmp_path: Path, free_port: Callable[[], int]
+) -> None:
+    with weighed_site(tmp_path / "data", free_port()) as site:
+        page.goto(site.server.url)
+        shown(page)
+        page.keyboard.press("m")
+        expect(page.get_by_role("heading", name="Weight", exact=True)).to_be_visible()
+        shown(page)
+        tab_to(page, "home", "a")
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("heading", name="home")).to_be_visible()
+        shown(page)
+        in_order(heard(page), 'heading "home"', "Mean", "slider", 'heading "Ladder"', "table")
+        tab_to(page, "Width 1")
+        widths = page.get_by_label("Try widths")
+        before = widths.input_value()
+        page.keyboard.press("ArrowRight")
+        expect(widths).not_to_have_value(before)
+        tab_to(page, "Use for this cut", "button")
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("status").first).to_contain_text("Saved: Widths")
+        press(
+            page,
+            "z",
+            lambda: expect(page.get_by_role("status").first).to_contain_text(
+                "Undone", timeout=2_000
+            ),
+        )
+
+
+def test_a_slot_is_made_and_its_held_uploads_decided_on(page: Page, demo: Server) -> None:
+    page.goto(f"{demo.url}/slots")
+    shown(page)
+    page.keyboard.press("n")
+    page.keyboard.type("by-key")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="by-key")).to_be_visible()
+    shown(page)
+    tab_to(page, "Review", "select")
+    page.keyboard.press("ArrowDown")
+    expect(page.locator("#row-review.setting-own")).to_be_visible()
+    tab_to(page, "Keys and webhook", "a")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Keys")).to_be_visible()
+    shown(page)
+    tab_to(page, "Create key", "button")
+    page.keyboard.press("Enter")
+    key = page.locator("#made").inner_text()
+    for name in ("yes.jpg", "no.jpg"):
+        HTTP.post(
+            f"{demo.url}/api/v1/slots/by-key/uploads",
+            files={"file": (name, bytes(photo(90, 60, len(name)).jpegsave_buffer()))},
+            headers={"Authorization": f"Bearer {key}", "Prefer": "wait=60"}, timeout=70,
+        )  # fmt: skip
+
+    page.goto(f"{demo.url}/uploads?slot=by-key&state=held")
+    shown(page)
+    tab_to(page, "Approve yes.jpg", "button")
+    page.keyboard.press("Enter")
+    expect(page.locator("tr", has_text="yes.jpg")).to_have_count(0)
+    shown(page)
+    tab_to(page, "Reject no.jpg", "summary")
+    page.keyboard.press("Enter")
+    tab_to(page, "Reason", "input")
+    page.keyboard.type("Too small")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("No upload matches")).to_be_visible()
+
+
+def test_a_person_is_added_signs_in_and_out(
+    page: Page, tmp_path: Path, free_port: Callable[[], int]
+) -> None:
+    server = start("serve", tmp_path / "data", free_port(), "--workers", "0")
+    page.goto(f"{server.url}/people")
+    shown(page)
+    tab_to(page, "New person", "input")
+    page.keyboard.type("Ada")
+    page.keyboard.press("Enter")
+    page.goto(page.locator("#made").inner_text())
+    shown(page)
+    for field in ("Passphrase at least", "Repeat passphrase"):
+        tab_to(page, field, "input")
+        page.keyboard.type(PASSPHRASE)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Sources")).to_be_visible()
+    shown(page)
+    tab_to(page, "Ada", "a")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("button", name="Sign out", exact=True)).to_be_visible()
+    shown(page)
+    tab_to(page, "Sign out", "button")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("button", name="Sign in")).to_be_visible()
+    shown(page)
+    in_order(heard(page), 'heading "Sign in"', 'textbox "Name"', 'textbox "Passphrase"', "button")
+    for field, words in (("Name", "ada"), ("Passphrase", PASSPHRASE)):
+        tab_to(page, field, "input")
+        page.keyboard.type(words)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Sources")).to_be_visible()
+    server.stop()

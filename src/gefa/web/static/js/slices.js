@@ -206,6 +206,20 @@ const draw = (event) => {
   );
 };
 
+/** For whoever has no mouse: a slice of half the canvas, to be moved and resized by arrow keys. */
+const drawInTheMiddle = () => {
+  const [width, height] = [canvas.width, canvas.height].map((side) => Math.max(1, Math.round(side / 2)));
+  setDrawing(false);
+  pickLast = true;
+  send({
+    do: "draw",
+    x: Math.floor((canvas.width - width) / 2),
+    y: Math.floor((canvas.height - height) / 2),
+    width,
+    height,
+  });
+};
+
 const moveSlice = (event, key) => {
   const rect = sliceRect(key);
   const first = boxOf(rect);
@@ -259,7 +273,7 @@ const setDrawing = (on) => {
   drawing = on;
   board.classList.toggle("drawing", on);
   drawButton()?.setAttribute("aria-pressed", String(on));
-  if (on) say("Drag on the picture. Alt keeps it from snapping, Escape ends.");
+  if (on) say("Drag on the picture, or press Enter for a slice in its middle. Alt keeps it from snapping, Escape ends.");
 };
 
 document.addEventListener("click", (event) => {
@@ -340,6 +354,9 @@ document.addEventListener("keydown", (event) => {
   if (event.key === "Escape") {
     setDrawing(false);
     choose(null);
+  } else if (event.key === "Enter" && drawing) {
+    event.preventDefault(); // a click on the button that began it would end it
+    drawInTheMiddle();
   }
 });
 

@@ -1,4 +1,5 @@
-// Tables: on a phone each cell says which column it is of; where a table fits, its head stays.
+// Tables: on a phone each cell says which column it is of; elsewhere the head stays in view, on the
+// page where the table fits, else in a box that scrolls by itself.
 
 /** @param {HTMLTableElement} table */
 function label(table) {
@@ -20,12 +21,26 @@ function label(table) {
 
 const tables = () => /** @type {NodeListOf<HTMLTableElement>} */ (document.querySelectorAll("table.sheet"));
 
+/** What scrolls can be scrolled by key, and says what it is.
+ * @param {HTMLElement} box @param {boolean} on */
+function focusable(box, on) {
+  if (on === box.hasAttribute("tabindex")) return;
+  if (on) {
+    box.tabIndex = 0;
+    box.setAttribute("role", "group");
+    box.setAttribute("aria-label", "Table, scrolls sideways");
+  } else for (const name of ["tabindex", "role", "aria-label"]) box.removeAttribute(name);
+}
+
 function fit() {
   const around = [...document.querySelectorAll(":is(.overflow-x-auto, .desk-table):has(> table.sheet)")];
   // All of one kind after another: each change between two measurements costs a layout of the page.
-  for (const one of around) one.classList.remove("fits");
   const fits = around.map((one) => one.scrollWidth <= one.clientWidth);
-  for (const [at, one] of around.entries()) one.classList.toggle("fits", fits[at]);
+  for (const [at, one] of around.entries()) {
+    one.classList.toggle("fits", fits[at]);
+    one.classList.toggle("scrolls", !fits[at]);
+    focusable(/** @type {HTMLElement} */ (one), !fits[at]);
+  }
 }
 
 function show() {
