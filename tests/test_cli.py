@@ -124,7 +124,7 @@ def test_a_bad_source_costs_no_other(tmp_path: Path) -> None:
     found = manifest(out)
     assert {cut.name for cut in found.cuts} == {"good"}
     reasons = {remark.source: remark.reason for remark in found.failed}
-    assert "ends too early" in reasons["bad.png"]
+    assert "ends early" in reasons["bad.png"]
     assert "No such file" in reasons["missing.svg"]
     assert "failed: missing.svg" in done.stderr
     assert done.stderr.count("missing.svg") == 1

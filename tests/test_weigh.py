@@ -189,5 +189,5 @@ def test_templates_hold_no_file_names(site: Path, tmp_path: Path) -> None:
     assert 'alt="Another"' in pictures["hero"]
     copy.unlink()
     assert 'alt="Another"' in pictures["hero"]
-    with pytest.raises(PlanError, match="is not a manifest"):
+    with pytest.raises(PlanError, match="as a manifest"):
         Pictures(copy)

@@ -256,7 +256,7 @@ def test_a_slot_is_made_and_its_held_uploads_decided_on(page: Page, demo: Server
     expect(page.locator("#row-review.setting-own")).to_be_visible()
     tab_to(page, "Keys and webhook", "a")
     page.keyboard.press("Enter")
-    expect(page.get_by_role("heading", name="Keys")).to_be_visible()
+    expect(page.get_by_role("heading", name="Keys and webhook")).to_be_visible()
     shown(page)
     tab_to(page, "Create key", "button")
     page.keyboard.press("Enter")

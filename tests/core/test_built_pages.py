@@ -113,10 +113,10 @@ def test_what_is_wrong_is_told_with_its_line(built: Path) -> None:
         (2, "srcset has widths but no sizes"),
         (2, 'the <img> has no alt: write one, or alt=""'),
         (3, "is 320 px wide and shown on"),
-        (5, "sizes does not hold: "),
+        (5, "sizes is not valid: "),
         (8, "img/lost.png is not there"),
         (8, "a lazy picture stands above this one"),
-        (9, "https://example.com/a.png lies on another server"),
+        (9, "https://example.com/a.png is on another server"),
     ):
         assert any(one.startswith(f"index.html:{line}: ") and words in one for one in told), (
             line,
@@ -216,6 +216,6 @@ def test_a_picture_needs_a_use_for_everywhere() -> None:
         PictureEntry.model_validate(
             {"name": "a", "use": [{"cut": "x", "media": "wide"}, {"cut": "y"}]}
         )
-    with pytest.raises(ValueError, match="two are called 'a'"):
+    with pytest.raises(ValueError, match="two are named 'a'"):
         one = {"name": "a", "pictures": ["x"]}
         Plan.model_validate({"pages": [one, one]})

@@ -213,7 +213,7 @@ def test_a_plan_file_is_read() -> None:
         ('[recipes.x]\nformats=["png"]\nwidths=[9]\nname="{cut"', "braces"),
         ('[recipes.x]\nformats=["png"]\nwidths=[9]\nmatte="white"', "matte"),
         ('[recipes.x]\nformats=["png"]\nwidths=[9]\nquality={png=0}', "quality"),
-        ('[recipes."a b"]\nformats=["png"]\nwidths=[9]', "no recipe name"),
+        ('[recipes."a b"]\nformats=["png"]\nwidths=[9]', "not a recipe name"),
         ("[[cuts]]\nrecipe='icon'", "cuts.0.part"),
         ("colour = 3", "colour is not something a plan holds"),
     ],

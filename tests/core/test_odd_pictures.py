@@ -41,9 +41,9 @@ def told(document: Document) -> str:
 @pytest.mark.parametrize(
     ("samples", "words"),
     [
-        (ACROSS.astype("f4"), "floats, taken as 0 to 1"),
-        ((ACROSS * 255).astype("f4"), "floats, taken as 0 to 255"),
-        (ACROSS.astype("f8"), "floats, taken as 0 to 1"),
+        (ACROSS.astype("f4"), "floats, read as 0 to 1"),
+        ((ACROSS * 255).astype("f4"), "floats, read as 0 to 255"),
+        (ACROSS.astype("f8"), "floats, read as 0 to 1"),
         ((ACROSS * 32_767).astype("i2"), "0 to 32,767"),
         ((ACROSS * 65_535 - 32_768).astype("i2"), "-32,768 to 32,767"),
         ((ACROSS * (2**32 - 1)).astype("u4"), "0 to 4,294,967,295"),
@@ -151,7 +151,7 @@ def test_a_jpeg_without_its_end_marker_is_read_and_told(tmp_path: Path) -> None:
     assert told(complete) == ""
     assert "lacks its end marker" in told(cut)
     (tmp_path / "less.jpg").write_bytes(whole[: len(whole) * 4 // 5])
-    with pytest.raises(SourceError, match="ends too early"):
+    with pytest.raises(SourceError, match="ends early"):
         pixels(read(tmp_path / "less.jpg"))
 
 

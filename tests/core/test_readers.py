@@ -74,7 +74,7 @@ def test_an_animation_stays_one_in_webp_and_is_a_still_elsewhere(tmp_path: Path,
     plan = Plan(recipes={"r": recipe}, cuts=(CutEntry(part="/", recipe="r"),))
     prepared = prepare(survey_for(document, plan), plan)
     assert [r.reason for r in prepared.warnings] == [
-        "has 3 frames; AVIF and PNG show the first one only"
+        "has 3 frames; AVIF and PNG show only the first"
     ]
     shelf = MemoryShelf()
     report = carry_out(prepared.jobs[0], lambda: document, shelf)

@@ -74,9 +74,9 @@ def test_gaps_and_overlaps_agree_with_painting(rects: list[Rect]) -> None:
 
 def test_guides_are_px_or_percent() -> None:
     assert [line_at(p, 300) for p in (40, "50%", "33.3 %", 900)] == [40, 150, 100, 300]
-    with pytest.raises(PlanError, match="no place for a guide"):
+    with pytest.raises(PlanError, match="not a place for a guide"):
         parse_plan('[[slices]]\nguides = { x = ["wide"] }', "p.toml")
-    with pytest.raises(PlanError, match="one of split, guides and rect"):
+    with pytest.raises(PlanError, match="one of split, guides or rect"):
         parse_plan("[[slices]]\nrecipe = 'icon'", "p.toml")
 
 
@@ -109,7 +109,7 @@ def test_drawn_slices_tell_of_overlaps_gaps_and_edges(tmp_path: Path) -> None:
     found = gather(survey_for(read(tmp_path / "p.png"), plan), plan, default=True)
     reasons = " | ".join(f"{r.cut}: {r.reason}" for r in found.warnings)
     assert "s0: overlaps s1 by 10 × 50 px at 50, 0" in reasons
-    assert "s2: reaches over the edge" in reasons
+    assert "s2: extends past the edge" in reasons
     assert "s3: lies outside the canvas" in reasons
     assert found.gaps.startswith("18.0 % of the canvas is in no slice")
     assert [cut.rect for cut in found.cuts if cut.name == "s2"] == [Rect(90, 10, 10, 10)]

@@ -108,7 +108,7 @@ def test_a_picture_smaller_than_the_steps_gets_its_own_size(tmp_path: Path) -> N
 def test_steps_that_make_no_sense_are_refused() -> None:
     with pytest.raises(ValidationError, match="wider widest"):
         Steps(narrowest=900, widest=300)
-    with pytest.raises(ValidationError, match="one of them"):
+    with pytest.raises(ValidationError, match="one of widths"):
         Recipe(formats=("jpeg",), widths=(100,), steps=Steps())
     with pytest.raises(ValidationError, match="since there are several widths"):
         Recipe(formats=("jpeg",), steps=Steps(), name="{cut}.{ext}")

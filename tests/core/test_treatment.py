@@ -180,12 +180,12 @@ def test_lost_transparency_and_weight_above_the_baseline_are_warned_about(tmp_pa
 @pytest.mark.parametrize(
     ("fields", "word"),
     [
-        ({"widths": []}, "widths or densities"),
-        ({"widths": [100], "densities": [1], "shown": 50}, "widths or densities"),
+        ({"widths": []}, "one of widths"),
+        ({"widths": [100], "densities": [1], "shown": 50}, "one of widths"),
         ({"densities": [1, 2]}, "shown"),
         ({"widths": [100], "fit": "cover"}, "cover needs a ratio"),
-        ({"widths": [100], "ratio": "wide"}, "is no ratio"),
-        ({"widths": [100], "quality": {"look": 75, "max_bytes": 900}}, "one of them"),
+        ({"widths": [100], "ratio": "wide"}, "is not a ratio"),
+        ({"widths": [100], "quality": {"look": 75, "max_bytes": 900}}, "either a look"),
         ({"widths": [100], "effort": {"jpeg": 3}}, "0 to 1"),
         ({"widths": [100], "effort": "endless"}, "effort"),
         ({"widths": [100], "colours": 1}, "colours"),

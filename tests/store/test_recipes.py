@@ -74,7 +74,7 @@ def test_a_built_in_recipe_can_be_changed_and_be_as_it_came(store: Store) -> Non
         remove_recipe(session, "icon")
         assert shelf_of_recipes(session)["icon"] == BUILT_IN["icon"]
         assert removed_last(session) == ""
-        with pytest.raises(PlanError, match="no recipe name"):
+        with pytest.raises(PlanError, match="not a recipe name"):
             save_recipe(session, "a b", SMALL, "Began it")
 
 

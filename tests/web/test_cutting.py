@@ -109,7 +109,7 @@ def test_changes_at_the_same_time_cost_none_of_each_other(
 def test_what_cannot_be_is_refused_with_a_reason(pages: httpx.Client) -> None:
     source = source_of(pages, "refuse.png", png(4))
     for fields, reason in (
-        ({"do": "guides", "x": "left"}, "no place for a line"),
+        ({"do": "guides", "x": "left"}, "not a place for a line"),
         ({"do": "split", "columns": "many"}, "Give a number"),
         ({"do": "split", "columns": "900000"}, "less than or equal"),
         ({"do": "draw", "x": "0", "y": "0", "width": "0", "height": "9"}, "at least 1\u202fpx"),
@@ -236,7 +236,7 @@ def test_a_plan_file_is_taken_in_and_given_out(pages: httpx.Client) -> None:
     assert plan_for(pages, "plan.png").slices[0].split == Split(columns=3)
     same = pages.post("/plan/preview", files={"file": ("p.toml", site_plan(pages).to_toml())})
     assert "Nothing to import" in same.text
-    for text, why in (("[[slices]]", "one of split, guides and rect"), ("\xff", "not UTF-8")):
+    for text, why in (("[[slices]]", "one of split, guides or rect"), ("\xff", "not UTF-8")):
         bad = pages.post("/plan/preview", files={"file": ("p.toml", text.encode("latin-1"))})
         assert bad.status_code == 422
         assert why in bad.text

@@ -51,11 +51,11 @@ def test_markup_comes_in_every_form_and_says_what_is_loaded(upload: str) -> None
 @pytest.mark.parametrize(
     ("params", "status", "said"),
     [
-        ({"sizes": "50%"}, 422, "'50%' is no length"),
-        ({"sizes": "(max-wdith: 3px) 1px, 2px"}, 422, "chosen by"),
+        ({"sizes": "50%"}, 422, "'50%' is not a length"),
+        ({"sizes": "(max-wdith: 3px) 1px, 2px"}, 422, "does not choose pictures"),
         ({"sizes": "1px," * 200}, 422, "more than 400 characters"),
         ({"art": "square"}, 422, "crop; media"),
-        ({"art": "square; (max-width)"}, 422, "no condition"),
+        ({"art": "square; (max-width)"}, 422, "not a condition"),
         ({"art": "nothing; (max-width: 3px)"}, 404, "no crop 'nothing'"),
         ({"crop": '"><script>'}, 404, "no crop"),
         ({"viewport": "0"}, 422, "viewport"),
@@ -90,9 +90,9 @@ def test_settings_are_changed_by_rows_and_what_cannot_be_is_refused(demo: Server
             ("takes", {"accepts": ["png"], "max_bytes": "wide"}, "the weight is"),
             ("takes", {"max_bytes": "4"}, "at least one format"),
             ("crops", {"crop_name": [""], "crop_ratio": [""], "crop_fit": ["cover"], "crop_widths": [""]}, "at least one crop"),
-            ("crops", {"crop_name": ["a"], "crop_ratio": ["1:0"], "crop_fit": ["cover"], "crop_widths": ["9"]}, "is no ratio"),
+            ("crops", {"crop_name": ["a"], "crop_ratio": ["1:0"], "crop_fit": ["cover"], "crop_widths": ["9"]}, "is not a ratio"),
             ("shown", {"mask": "star", "sizes": ""}, "mask"),
-            ("shown", {"mask": "none", "sizes": "50%"}, "no length"),
+            ("shown", {"mask": "none", "sizes": "50%"}, "not a length"),
             ("nothing", {}, "no row"),
         ):  # fmt: skip
             refused = client.post(
@@ -112,7 +112,7 @@ def test_settings_are_changed_by_rows_and_what_cannot_be_is_refused(demo: Server
             "/uploads/nobody",
         ):
             assert client.get(missing).status_code == 404, missing
-        assert "cleared away" in client.post(f"{url}/effect?trial={'0' * 64}").text
+        assert "deleted to save space" in client.post(f"{url}/effect?trial={'0' * 64}").text
         refused = client.post("/slots/gallery/remove")
         assert (refused.status_code, "Remove them first" in refused.text) == (409, True)
         assert client.post(f"{url}/remove").url.path == "/slots"

@@ -273,7 +273,7 @@ def test_a_held_upload_is_served_to_reviewers_only(site: Callable[..., Site]) ->
             HTTP.get(f"{here.server.url}/m/{id}?w=90"),
         ):
             assert stranger.status_code == 404
-        assert "say why" in problem(
+        assert "give a reason" in problem(
             reviewer.post(f"/api/v1/uploads/{id}/reject", json={"reason": " "}), 409
         )
         rejected = reviewer.post(f"/api/v1/uploads/{id}/reject", json={"reason": "Blurred"}).json()
@@ -325,7 +325,7 @@ def test_a_file_is_replaced_under_the_same_identity_and_removed_and_had_back(
     first = here.send(jpeg(150, 100, 68), data={"alt": "Kites"}).json()
     path = f"/api/v1/uploads/{first['id']}"
     with here.client("upload") as client:
-        assert "no picture" in problem(
+        assert "cannot read it as a picture" in problem(
             client.put(f"{path}/file", files={"file": ("a.txt", b"words")}), 415
         )
         client.put(

@@ -95,7 +95,7 @@ def test_what_the_kernel_kills_for_its_memory_is_to_blame(
 
 def test_computing_and_memory_have_their_limits() -> None:
     with Pool(1, memory=1_000_000_000) as pool:
-        with pytest.raises(Crashed, match="more computing than one picture may"):
+        with pytest.raises(Crashed, match="more computing time than one picture may"):
             pool.call(compute, 0.3)
         assert pool.call(hold, 100) == 100_000_000
         with pytest.raises(MemoryError):

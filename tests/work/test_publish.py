@@ -125,7 +125,7 @@ def test_a_manifest_that_names_other_files_clears_nothing_outside(
 @pytest.mark.parametrize(
     ("arguments", "said"),
     [
-        (["publish"], "say where to"),
+        (["publish"], "name a folder"),
         (["publish", "out", "--data", "nowhere"], "no site in nowhere"),
     ],
 )

@@ -37,7 +37,8 @@ def _in_words(problem: Any, text: str, keys: Collection[str]) -> str:
         near = get_close_matches(str(steps[-1]), keys, n=1, cutoff=0.6)
         hint = f"; did you mean {near[0]!r}?" if near else ""
         return f"{where} is not something a plan holds{hint}"
-    return f"{where}: {problem['msg'].removeprefix('Value error, ')}"
+    told = problem["msg"].removeprefix("Value error, ")
+    return f"{where}: {told}" if where else str(told)
 
 
 def line_of(text: str, place: Place) -> int | None:

@@ -162,7 +162,7 @@ def expand(
     if share < 1.0:
         size = source.size
         found.warnings.append(
-            f"reduced from {size.width:,} × {size.height:,} px to"
+            f"brought down from {size.width:,} × {size.height:,} px to"
             f" {int(size.width * share):,} × {int(size.height * share):,} px,"
             " the largest that the slot takes"
         )
