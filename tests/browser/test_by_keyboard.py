@@ -10,7 +10,7 @@ from pathlib import Path
 from playwright.sync_api import Page, expect
 
 from tests.browser.test_cutting import bring, drawn
-from tests.conftest import HTTP, Server, eventually, start
+from tests.conftest import HTTP, Server, eventually
 from tests.make import G, L, dot, flat, ora, photo
 from tests.web.test_sign_in import PASSPHRASE
 from tests.web.test_weight import weighed_site
@@ -282,11 +282,8 @@ def test_a_slot_is_made_and_its_held_uploads_decided_on(page: Page, demo: Server
     expect(page.get_by_text("No upload matches")).to_be_visible()
 
 
-def test_a_person_is_added_signs_in_and_out(
-    page: Page, tmp_path: Path, free_port: Callable[[], int]
-) -> None:
-    server = start("serve", tmp_path / "data", free_port(), "--workers", "0")
-    page.goto(f"{server.url}/people")
+def test_a_person_is_added_signs_in_and_out(page: Page, empty_server: Server) -> None:
+    page.goto(f"{empty_server.url}/people")
     shown(page)
     tab_to(page, "New person", "input")
     page.keyboard.type("Ada")
@@ -313,4 +310,3 @@ def test_a_person_is_added_signs_in_and_out(
         page.keyboard.type(words)
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name="Sources")).to_be_visible()
-    server.stop()

@@ -48,18 +48,20 @@ rows = [{ viewport_width = 390, device_pixel_ratio = 2, share = 1 }]
 def weighed_site(folder: Path, port: int) -> Iterator[Build]:
     """A site with two photographs that was run once, on a server of its own."""
     server = start("serve", folder, port, "--workers", "2")
-    with opened(server, SiteRight.BUILD) as client, opened(server, SiteRight.READ) as reader:
-        site = Build(server, client, reader)
-        site.ask("PUT", "/plan", content=PLAN, headers={"Content-Type": "application/toml"})
-        site.ready(
-            {
-                "dune.png": photo(1200, 800, 1).pngsave_buffer(),
-                "sea.png": photo(1150, 400, 2).pngsave_buffer(),
-            }
-        )
-        site.run("all")
-        yield site
-    server.stop()
+    try:
+        with opened(server, SiteRight.BUILD) as client, opened(server, SiteRight.READ) as reader:
+            site = Build(server, client, reader)
+            site.ask("PUT", "/plan", content=PLAN, headers={"Content-Type": "application/toml"})
+            site.ready(
+                {
+                    "dune.png": photo(1200, 800, 1).pngsave_buffer(),
+                    "sea.png": photo(1150, 400, 2).pngsave_buffer(),
+                }
+            )
+            site.run("all")
+            yield site
+    finally:
+        server.stop()
 
 
 @pytest.fixture(scope="module")
