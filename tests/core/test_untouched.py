@@ -129,8 +129,55 @@ def test_hostile_files_lose_all_that_is_no_picture(format: Format, data: st.Data
         assert found == whole or (loaded(found).numpy() == loaded(whole).numpy()).all()
 
 
-def test_avif_and_animations_are_not_taken_apart() -> None:
-    assert bare(photo(40, 30).heifsave_buffer(compression="av1"), Format.AVIF) is None
+def avif(image: pyvips.Image, **how: Any) -> bytes:
+    return bytes(image.heifsave_buffer(**{"compression": "av1", "Q": 40, "keep": "none"} | how))
+
+
+@pytest.mark.parametrize(
+    "data",
+    [avif(photo(64, 48)), avif(dot(64, 48, (9, 9, 30, 20))), avif(photo(64, 48), bitdepth=10)],
+    ids=["opaque", "transparent", "10 bit"],
+)
+def test_an_avif_that_holds_only_its_picture_passes_whole(data: bytes) -> None:
+    assert bare(data, Format.AVIF) == data
+    assert shows(data, Format.AVIF, loaded(data).colourspace("srgb"))
+    for more in (b"\0\0\0\x10free<script>", b"\0\0\0\x10uuid<script>", b"<script>"):
+        assert bare(data + more, Format.AVIF) is None
+    # Bytes in mdat that no item refers to.
+    at = data.index(b"mdat") - 4
+    size = int.from_bytes(data[at : at + 4], "big") + 8
+    assert (
+        bare(data[:at] + size.to_bytes(4, "big") + data[at + 4 :] + b"<script>", Format.AVIF)
+        is None
+    )
+
+
+@given(cut=st.integers(0, 700), at=st.integers(0, 300), byte=st.integers(0, 255))
+def test_a_damaged_avif_breaks_nothing(cut: int, at: int, byte: int) -> None:
+    damaged = bytearray(avif(photo(64, 48)))
+    damaged[at] = byte
+    assert bare(bytes(damaged[:cut]), Format.AVIF) in (None, bytes(damaged[:cut]))
+
+
+def test_an_avif_source_passes_through_or_is_made_anew(tmp_path: Path) -> None:
+    wide = signed(photo(160, 120))
+    wide.set_type(pyvips.GValue.blob_type, "icc-profile-data", standard_profile("p3"))
+    sources = {
+        "plain": avif(photo(160, 120), Q=20),
+        "named": avif(signed(photo(160, 120)), Q=20, keep="all"),
+        "wide": avif(wide, Q=20, keep="icc"),
+    }
+    for name, data in sources.items():
+        source = tmp_path / f"{name}.avif"
+        source.write_bytes(data)
+        recipe = Recipe(formats=("avif",), widths=(160,), quality={"avif": 90}, untouched=True)
+        files, made = made_of(source, recipe)
+        (file,) = files.values()
+        assert file.untouched == (name == "plain"), name
+        assert (made[file.path] == data) == (name == "plain")
+
+
+def test_animations_are_not_taken_apart() -> None:
     moving = pyvips.Image.arrayjoin([photo(20, 20, 1), photo(20, 20, 2)], across=1).copy()
     moving.set_type(pyvips.GValue.gint_type, "page-height", 20)
     assert bare(moving.webpsave_buffer(), Format.WEBP) is None

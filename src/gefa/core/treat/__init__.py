@@ -20,6 +20,7 @@ In reading order:
 - ``score_weights``: The 108 weights of SSIMULACRA 2.1
 - ``quality_search``: Finding an encoder's quality number: for a look, or for a byte limit
 - ``encode_at_quality``: One variant's file, at a given quality or at one that is searched for
+- ``avif_boxes``: Whether an AVIF file holds its picture and nothing else
 - ``untouched``: A picture's own file, taken as it is
 - ``auto_formats``: Which formats a cut is worth making in
 - ``weight_steps``: Ladders by weight: widths whose files are evenly apart in bytes, not in px

@@ -12,11 +12,13 @@ from collections.abc import Callable, Iterator
 import pyvips
 
 from gefa.core.pixels import with_alpha
+from gefa.core.treat.avif_boxes import holds_only_its_picture
 from gefa.core.treat.formats import Format
 from gefa.core.treat.invisible import with_black_beneath
 from gefa.core.treat.png import SIGNATURE, chunks
 from gefa.core.treat.shown import shown
 
+SMOOTHED = 2.0
 _JFIF = b"\xff\xe0\x00\x10JFIF\x00\x01\x01\x00\x00\x01\x00\x01\x00\x00"
 """ITU-T T.871, section 10: says that colours are YCbCr; 1 px by 1 px, no thumbnail"""
 _TABLES = {0xDB, 0xC4, 0xDD, 0xC0, 0xC1, 0xC2}
@@ -36,8 +38,8 @@ class _Unfit(Exception):
 
 
 def bare(data: bytes, format: Format) -> bytes | None:
-    """The file with nothing but its picture; None for formats and files that are not taken apart
-    here: AVIF, animations, and what is damaged."""
+    """The file with nothing but its picture; None where that cannot be had: animations, damaged
+    files, and an AVIF file that holds anything else."""
     strip = _STRIPPERS.get(format)
     try:
         return strip(data) if strip is not None else None
@@ -47,12 +49,17 @@ def bare(data: bytes, format: Format) -> bytes | None:
 
 def shows(data: bytes, format: Format, image: pyvips.Image) -> bool:
     """Whether browsers show a file exactly as ``image``, 8-bit sRGB; what is fully transparent may
-    have any colour."""
+    have any colour. AVIF counts as the same within SMOOTHED levels of 255 on average: where it
+    stores colour at half resolution, browsers smooth it and libvips, which gave the image, does
+    not."""
     try:
         own = _comparable(shown(data, format))
         other = _comparable(image)
-        same_size = (own.width, own.height) == (other.width, other.height)
-        return bool(same_size and (own != other).max() == 0)
+        if (own.width, own.height) != (other.width, other.height):
+            return False
+        if format is Format.AVIF:
+            return bool((own - other).abs().avg() <= SMOOTHED)
+        return bool((own != other).max() == 0)
     except (pyvips.Error, OSError):
         return False
 
@@ -127,7 +134,14 @@ def _webp_chunks(data: bytes) -> Iterator[bytes]:
         at += len(chunk)
 
 
+def _avif(data: bytes) -> bytes:
+    if not holds_only_its_picture(data):
+        raise _Unfit
+    return data
+
+
 _STRIPPERS: dict[Format, Callable[[bytes], bytes]] = {
+    Format.AVIF: _avif,
     Format.JPEG: _jpeg,
     Format.PNG: _png,
     Format.WEBP: _webp,
