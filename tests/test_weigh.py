@@ -102,7 +102,7 @@ def test_what_each_screen_is_sent_is_plain_data(site: Path) -> None:
     ("arguments", "words"),
     [
         (["hom"], "there is no page, file or folder 'hom'. The closest is 'home'."),
-        (["--audience", "nobody"], "there is no audience 'nobody'. There are: visitors, neutral."),
+        (["--audience", "nobody"], "there is no audience 'nobody'. Known: visitors, neutral."),
         (["--plan", "gone.toml"], "gone.toml: cannot be read"),
     ],
 )

@@ -203,7 +203,7 @@ def test_a_slot_is_tried_changed_undone_and_given_back(page: Page, demo: Server)
     expect(page.locator("#tried [data-crop-line]")).to_have_count(3)
     expect(page.locator("#effect .crop-effect")).to_have_count(3)
     expect(page.locator("#effect")).to_contain_text(
-        "Not 1,440 px: the picture has 1,200 × 300 px for it"
+        "Not 1,440 px: the picture has only 1,200 × 300 px for it"
     )
     page.get_by_label("Ratio of crop 3").fill("1:9")
     page.get_by_label("Ratio of crop 3").press("Enter")

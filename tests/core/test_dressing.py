@@ -204,4 +204,4 @@ def test_a_recipe_lays_its_mark_over_every_size(tmp_path: Path, stamp: Path) -> 
         assert corner[0] < 10
     prepared, reports, _ = cut(source, "/", recipe)
     assert reports == []
-    assert "its mark, the picture 'stamp.png', is not there" in prepared.failed[0].reason
+    assert "its mark, the picture 'stamp.png', is missing" in prepared.failed[0].reason

@@ -43,7 +43,7 @@ def test_a_profile_fits_the_colours_or_says_which_it_is_for() -> None:
     srgb, cmyk = standard_profile("srgb"), standard_profile("cmyk")
     assert trouble_with(cmyk, "cmyk") == ""
     assert trouble_with(srgb, "b-w") == "", "what a colour picture leaves behind"
-    assert trouble_with(cmyk, "srgb") == "it is for CMYK pictures, and this one is RGB"
-    assert trouble_with(srgb, "cmyk") == "it is for RGB pictures, and this one is CMYK"
+    assert trouble_with(cmyk, "srgb") == "it is for CMYK pictures; this one is RGB"
+    assert trouble_with(srgb, "cmyk") == "it is for RGB pictures; this one is CMYK"
     assert trouble_with(None, "srgb") == "it is damaged"
     assert trouble_with(b"whatever", "lab") == "", "not judged"

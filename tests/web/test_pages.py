@@ -98,6 +98,14 @@ def test_a_source_that_cannot_be_read_says_why(pages: httpx.Client) -> None:
     assert "cannot be read as PNG" in pages.get("/").text
 
 
+def test_the_list_says_what_is_an_svg(pages: httpx.Client) -> None:
+    drawing = b"""<svg xmlns="http://www.w3.org/2000/svg" width="90" height="90">
+      <g id="Disc #icon"><circle cx="45" cy="45" r="40" fill="teal"/></g></svg>"""
+    (result,) = bring_in(pages, ("disc.svg", drawing))
+    cut = f"/sources/{result['source']}"
+    eventually(lambda: 'title="One SVG file for all widths">SVG<' in pages.get(cut).text)
+
+
 def test_a_part_is_ticked_named_and_taken_back(pages: httpx.Client, tmp_path: Path) -> None:
     layers = [
         L("Pin #icon", dot(60, 60, (5, 5, 40, 40))),
@@ -272,7 +280,7 @@ def test_the_sample_website_uploads_through_the_api_and_shows_the_result(
     assert demo.key not in answer.text
 
     refused = pages.post("/festival/share", files={"photo": ("notes.txt", b"hello")})
-    assert "notes.txt is not accepted: it is no picture" in refused.text
+    assert "notes.txt is not accepted: Gefa cannot read it as a picture" in refused.text
 
 
 def test_a_part_with_two_recipes_keeps_both_when_one_is_renamed(

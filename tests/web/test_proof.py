@@ -206,4 +206,4 @@ def test_pictures_are_laid_over_corners_from_other_sources(
     lost = PLAN + 'mark = { picture = "nowhere.png" }\n'
     give_plan(pages, "stamped.png", lost)
     started = pages.post(f"/sources/{source}/runs").url.path
-    assert "nowhere.png&#39;, is not there" in pages.get(started).text
+    assert "nowhere.png&#39;, is missing" in pages.get(started).text

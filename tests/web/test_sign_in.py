@@ -258,7 +258,7 @@ def test_names_are_plain_and_used_once(store: Store) -> None:
         for name in ("ada quill", "ADA\u00a0QUILL", ""):
             with pytest.raises(GefaError):
                 add_person(session, name, [Role.VIEWER])
-        with pytest.raises(GefaError, match="no name"):
+        with pytest.raises(GefaError, match="not a name"):
             add_person(session, "a\u202eb", [Role.VIEWER])
         viv = add_person(session, "Viv", [Role.VIEWER])
         with pytest.raises(GefaError, match="only owner"):

@@ -151,7 +151,7 @@ def test_a_kind_that_a_worker_does_not_know_is_answered(store: Store) -> None:
     finally:
         worker._pool.close()
         worker._queue.close()
-    assert "does not know how to do 'weave'" in outcome.problem
+    assert "does not know tasks of the kind 'weave'" in outcome.problem
 
 
 def test_a_beat_that_fails_once_is_followed_by_others(

@@ -11,6 +11,7 @@ from sqlmodel import Session
 from gefa.core.deliver.negotiate import sent_to_large_screens
 from gefa.core.make.foresight import foresee
 from gefa.core.make.job import CutJob
+from gefa.core.treat.formats import FORMATS
 from gefa.store import ledger
 
 
@@ -19,7 +20,8 @@ class Weighed:
     """What is known of a cut's files before a run: those made earlier have a weight in bytes.
 
     ``expected`` adds what the others are estimated to weigh, or a guess where nobody has looked
-    at them yet (``estimated`` false).
+    at them yet (``estimated`` false). ``drawn`` tells that one SVG file stands for all widths,
+    ``untouched`` how many files are the picture's own.
     """
 
     files: int = 0
@@ -29,6 +31,8 @@ class Weighed:
     estimated: bool = True
     served: int = 0
     baseline: int | None = None
+    drawn: bool = False
+    untouched: int = 0
 
     @property
     def known(self) -> bool:
@@ -66,6 +70,7 @@ class Scales:
             files=len(seen.variants),
             expected=seen.expected,
             estimated=seen.estimated or estimate is not None,
+            drawn=any(FORMATS[variant.format].drawn for variant in seen.variants),
         )
         known: list[_Known] = []
         for variant in seen.variants:
@@ -73,6 +78,7 @@ class Scales:
             if made is not None:
                 weighed.made += 1
                 weighed.bytes += made.bytes
+                weighed.untouched += made.untouched
                 known.append(_Known(variant.width, made.sent))
         sent = sent_to_large_screens(known)
         weighed.served = sent.bytes if sent else 0
