@@ -164,7 +164,7 @@ def _check_heirs(session: Session, defaults: dict[str, Any]) -> None:
         try:
             settings_from(defaults, slot.own)
         except PlanError as error:
-            raise PlanError(f"the slot {slot.name} cannot be changed: {error.reason}") from error
+            raise PlanError(f"this does not fit the slot {slot.name}: {error.reason}") from error
 
 
 def _set(session: Session, of: Slot | Site, own: dict[str, Any]) -> None:
