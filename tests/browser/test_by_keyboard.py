@@ -199,6 +199,13 @@ def test_a_picture_is_split_and_a_slice_placed(page: Page, demo: Server, tmp_pat
     tab_to(page, "Draw a slice", "button")
     page.keyboard.press("Enter")
     expect(page.locator("#draw-slice")).to_have_attribute("aria-pressed", "true")
+    page.locator("#guides-y").focus()
+    page.keyboard.type("50%")
+    page.keyboard.press("Enter")  # in a field it sends the field
+    expect(page.locator("tbody.slice")).to_have_count(6)
+    assert drawn(page) == []
+    expect(page.locator("#draw-slice")).to_have_attribute("aria-pressed", "true")
+    page.locator("#draw-slice").focus()
     page.keyboard.press("Enter")
     area = page.locator(".slice-area")
     expect(area).to_be_focused()

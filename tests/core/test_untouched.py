@@ -16,6 +16,7 @@ from gefa.core.make.memory_shelf import MemoryShelf
 from gefa.core.make.prepare import prepare, survey_for
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
+from gefa.core.treat.avif_boxes import MOST_META
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Recipe
 from gefa.core.treat.untouched import bare, shows
@@ -143,6 +144,8 @@ def test_an_avif_that_holds_only_its_picture_passes_whole(data: bytes) -> None:
     assert shows(data, Format.AVIF, loaded(data).colourspace("srgb"))
     for more in (b"\0\0\0\x10free<script>", b"\0\0\0\x10uuid<script>", b"<script>"):
         assert bare(data + more, Format.AVIF) is None
+    start, mdat = data.index(b"meta") - 4, data.index(b"mdat") - 4
+    assert mdat - start < MOST_META - 100, "far from the limit"
     # Bytes in mdat that no item refers to.
     at = data.index(b"mdat") - 4
     size = int.from_bytes(data[at : at + 4], "big") + 8

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import json
 import re
+import sqlite3
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from urllib.parse import parse_qs
 
@@ -144,7 +145,12 @@ def test_a_ladder_is_tried_and_taken(build: Build, pages: httpx.Client) -> None:
     plan = parse_plan(build.ask("GET", "/plan").text, "p")
     assert plan.recipes["wide"].widths == (300, 900)
     assert [entry.widths for entry in plan.cuts] == [(741,)]
-    for late in (step, {"step": "none"}, {}):
+    pages.post("/recipes", data={"name": "fresh"})
+    with closing(sqlite3.connect(build.server.folder / "gefa.sqlite3")) as database:
+        found = database.execute("SELECT id FROM step WHERE subject = 'recipe fresh'").fetchall()
+        made = [{"step": row[0]} for row in found]
+    assert len(made) == 1, "its making is undone on Recipes, where slots that use it are looked at"
+    for late in (step, *made, {"step": "none"}, {}):
         assert pages.post("/weight/undo", params=query, data=late).status_code == 409
     pages.post("/weight/ladder", params=query, data={"widths": "500 800", "for": "recipe"})
     both = pages.get("/weight", params={"page": "home", "cut": "recipe:wide"}).text

@@ -8,7 +8,7 @@ from gefa.core.errors import PlanError
 from gefa.store import history
 from gefa.store.models import Source, Step
 from gefa.store.plans import undo
-from gefa.store.recipes import subject_of_recipe, undo_recipe
+from gefa.store.recipes import shelf_of_recipes, subject_of_recipe, undo_recipe
 
 
 def latest_of_recipe(session: Session, name: str) -> str:
@@ -23,8 +23,8 @@ def is_latest(session: Session, step_id: str) -> bool:
 
 
 def undo_change(session: Session, step_id: str) -> str:
-    """Undo the change of a plan or a recipe that a step names; what it was. PlanError if something
-    was changed after it."""
+    """Undo the change of a source's plan or of a recipe that a step names; what it was. PlanError
+    if something was changed after it, or if the recipe would be gone."""
     step = _latest(session, step_id)
     if step is None:
         raise PlanError(
@@ -32,7 +32,14 @@ def undo_change(session: Session, step_id: str) -> str:
         )
     kind, _, name = step.subject.partition(" ")
     source = session.get(Source, name) if kind == "plan" else None
-    return undo(session, source) if source is not None else undo_recipe(session, name)
+    undone = ""
+    if source is not None:
+        undone = undo(session, source)
+    elif kind == "recipe":
+        undone = undo_recipe(session, name)
+    if not undone or (kind == "recipe" and name not in shelf_of_recipes(session)):
+        raise PlanError("this is not a change that can be undone here.")
+    return undone
 
 
 def _latest(session: Session, step_id: str) -> Step | None:

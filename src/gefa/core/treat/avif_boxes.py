@@ -12,6 +12,8 @@ from collections.abc import Iterator
 from itertools import pairwise
 from typing import NamedTuple
 
+MOST_META = 600
+"""bytes of ``meta``: with transparency it has about 400, and names of items may be any text"""
 _META = {b"hdlr", b"pitm", b"iloc", b"iinf", b"iprp", b"iref"}
 _PROPERTIES = {b"ispe", b"pixi", b"av1C", b"auxC", b"pasp", b"colr"}
 """of a picture that is neither turned nor cropped"""
@@ -36,6 +38,8 @@ def holds_only_its_picture(data: bytes) -> bool:
     ftyp, meta, mdat = top
     if data[ftyp.first : ftyp.first + 4] != b"avif":
         return False  # "avis": moving
+    if meta.end - meta.first > MOST_META:
+        return False
     inside = {box.kind: box for box in _boxes(data, meta.first + 4, meta.end)}
     if not inside.keys() <= _META or not {b"iinf", b"iloc", b"iprp"} <= inside.keys():
         return False

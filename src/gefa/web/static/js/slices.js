@@ -206,6 +206,8 @@ const draw = (event) => {
   );
 };
 
+const ENTER_IS_THEIRS = "input, select, textarea, summary, a, button:not(#draw-slice)";
+
 /** For whoever has no mouse: a slice of half the canvas, to be moved and resized by arrow keys. */
 const drawInTheMiddle = () => {
   const [width, height] = [canvas.width, canvas.height].map((side) => Math.max(1, Math.round(side / 2)));
@@ -354,7 +356,7 @@ document.addEventListener("keydown", (event) => {
   if (event.key === "Escape") {
     setDrawing(false);
     choose(null);
-  } else if (event.key === "Enter" && drawing) {
+  } else if (event.key === "Enter" && drawing && !event.target.matches(ENTER_IS_THEIRS)) {
     event.preventDefault(); // a click on the button that began it would end it
     drawInTheMiddle();
   }
@@ -376,6 +378,7 @@ const makeFocusable = () => {
 };
 document.body.addEventListener("htmx:afterSettle", () => {
   makeFocusable();
+  drawButton()?.setAttribute("aria-pressed", String(drawing));
   if (pickLast) {
     const drawn = [...board.querySelectorAll(".slice-area")];
     if (drawn.length) choose(drawn.at(-1).dataset.slice, true);
