@@ -35,15 +35,15 @@ PROBE_WIDTH = 480
 that what is found for a width does not depend on which others a ladder has"""
 PROBED_FROM = 640
 """px of width from which that pays: a probe costs encodes of its own"""
-FAR = 2
+TYPICAL_WIDTH = 640
+"""px of the pictures that typical curves are of"""
+FAR = 4
 """steps of quality from a draft at which another one is worth its time"""
 MOST_DRAFTS = 3
 LOSSLESS, NEARLY = 100, 40
 """how near files without a quality stay, of 100. Flat pieces with soft edges weigh 0.89, 0.81 and
 0.77 at 60, 40 and 20 of those without loss, at looks of 97, 96 and 93 and at the least 95, 92 and
 78; at quality 90 they weigh more than at 40, and have 85"""
-COLOUR_SHARE = 0.5
-"""of what a look allows to be lost, how much coarse colour may take alone"""
 
 
 class EncodeSource:
@@ -122,10 +122,11 @@ class EncodeSource:
 
     def drafted(self, request: EncodeRequest) -> Curve:
         """The curve of scores of quick drafts of this picture, remembered as well."""
+        drafts = replace(request, settings=Settings(chroma=request.settings.chroma), dpi=None)
         with self._search_lock:
-            if request not in self._drafts:
-                self._drafts[request] = _drafts(self, request)
-            return self._drafts[request]
+            if drafts not in self._drafts:
+                self._drafts[drafts] = _drafts(self, drafts)
+            return self._drafts[drafts]
 
 
 @dataclass(frozen=True)
@@ -187,7 +188,7 @@ def _start(source: EncodeSource, request: EncodeRequest) -> Curve:
     if typical.draft is not None and _effort(request) > typical.draft.effort:
         return source.drafted(request).moved(typical.draft.gain_at(source.width))
     if source.probe is None:
-        return typical.scores
+        return typical.scores.moved(typical.drift * log2(source.width / TYPICAL_WIDTH))
     known = source.probe.searched(request).curve or typical.scores
     return known.moved(_drift(source, source.probe, request))
 
@@ -223,8 +224,26 @@ def _effort(request: EncodeRequest) -> int:
 
 
 def _drift(source: EncodeSource, probe: EncodeSource, request: EncodeRequest) -> float:
-    """How much the warped score is off at the source's width, where the probe's is known."""
-    return typical_of(request.format).drift * log2(source.width / probe.width)
+    """How much the warped score is off at the source's width, where the probe's is known: as it
+    usually is, and as far as drafts of AVIF tell that this picture is unusual."""
+    typical = typical_of(request.format)
+    doublings = log2(source.width / probe.width)
+    drift = typical.drift * doublings
+    if typical.follows:
+        usual = typical_of(Format.AVIF).drift * doublings
+        drift += typical.follows * (_draft_drift(source, probe, request) - usual)
+    return drift
+
+
+def _draft_drift(source: EncodeSource, probe: EncodeSource, request: EncodeRequest) -> float:
+    """The same of drafts of AVIF, whose settings are the usual ones: a file in one format depends
+    on nothing that a recipe says of another."""
+    assert isinstance(request.quality, Aim)
+    settings = Settings(chroma=request.settings.chroma)
+    drafts = EncodeRequest(Format.AVIF, request.quality, settings)
+    known = probe.drafted(drafts)
+    quality = known.quality(warped(request.quality.look or PERFECT))
+    return source.drafted(drafts).value(quality) - known.value(quality)
 
 
 def _fewest_colours(source: EncodeSource, request: EncodeRequest, look: float) -> EncodeResult:
@@ -247,13 +266,17 @@ def _fewest_colours(source: EncodeSource, request: EncodeRequest, look: float) -
 
 
 def _with_chroma(source: EncodeSource, look: float, request: EncodeRequest) -> Settings:
-    """Settings that leave the choice open, with it made: full colour where half of it would take
-    more than its share of what may be lost. Encoders choose by quality alone, and jump at 90."""
+    """Settings that leave the choice open, with it made: care for colour only where half of it,
+    stored as it comes, would take more than its share of what may be lost. Encoders themselves
+    choose by quality alone, or not at all."""
     settings = request.settings
-    if settings.chroma is not Chroma.AUTO or not FORMATS[request.format].chooses_chroma:
+    if settings.chroma is not Chroma.AUTO:
         return settings
-    enough = source.reaches_with_half_colour(PERFECT - COLOUR_SHARE * (PERFECT - look))
-    return replace(settings, chroma=Chroma.HALF if enough else Chroma.FULL)
+    facts = FORMATS[request.format]
+    share = typical_of(request.format).colour_share
+    if source.reaches_with_half_colour(PERFECT - share * (PERFECT - look)):
+        return replace(settings, chroma=Chroma.HALF)
+    return replace(settings, chroma=Chroma.FULL) if facts.chooses_chroma else settings
 
 
 def _or_nearly_lossless(

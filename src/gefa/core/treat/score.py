@@ -32,7 +32,7 @@ C2 = 0.0009
 SIGMA = 1.5
 REACH = 5
 """px that the blur reaches"""
-STRIP_BYTES = 200_000
+STRIP_BYTES = 400_000
 """of one band of rows; so much stays in a core's cache"""
 FAINT = 0.01
 """weights below this move no score by a tenth of a point, and are left out"""
@@ -72,8 +72,6 @@ _LINEAR = np.array(
     [v / 12.92 if v <= 0.04045 else ((v + 0.055) / 1.055) ** 2.4 for v in np.arange(256) / 255],
     np.float32,
 )
-_KERNEL = np.exp(-0.5 * (np.arange(-REACH, REACH + 1) / SIGMA) ** 2)
-_KERNEL = (_KERNEL / _KERNEL.sum()).astype(np.float32)
 
 
 @dataclass(frozen=True)
@@ -286,7 +284,8 @@ def _padded(xyb: Floats) -> Floats:
 
 def _blur(band: Floats) -> Floats:
     """A Gaussian; nothing lies left and right of the picture. Gives REACH rows less each way."""
-    blurred = cv2.sepFilter2D(band, -1, _KERNEL, _KERNEL, borderType=cv2.BORDER_CONSTANT)
+    size = (2 * REACH + 1, 2 * REACH + 1)
+    blurred = cv2.GaussianBlur(band, size, SIGMA, borderType=cv2.BORDER_CONSTANT)
     return cast(Floats, blurred[REACH:-REACH])
 
 
@@ -305,27 +304,28 @@ def _maps(
             yield 0, _structure(own_mean, mean, squares, product)
         if wanted[1:].any():
             apart = _edges(own.values[here], own_mean, padded[here], mean)
-            yield 1, np.maximum(apart, 0)
-            yield 2, np.maximum(-apart, 0)
+            if wanted[1]:
+                yield 1, np.maximum(apart, 0)
+            if wanted[2]:
+                yield 2, np.maximum(np.negative(apart, out=apart), 0, out=apart)
 
 
 def _structure(m1: Floats, m2: Floats, squares: Floats, product: Floats) -> Floats:
-    """1 - SSIM with the contrast term left out, as SSIMULACRA2 has it; never below 0."""
+    """1 - SSIM with the contrast term left out, as SSIMULACRA2 has it; never below 0. ``squares``
+    and ``product`` are used up."""
+    # Each of these passes writes over a strip that is in the cache and not needed any more.
     apart = cv2.subtract(m1, m2)
     cv2.multiply(apart, apart, apart)
     both = cv2.multiply(m1, m2)
     # m1² + m2² = (m1 - m2)² + 2 m1 m2
-    below = squares - apart
-    below -= 2 * both
-    below += np.float32(C2)
-    above = product - both
-    above *= 2
-    above += np.float32(C2)
+    below = cv2.addWeighted(squares, 1.0, apart, -1.0, C2, squares)
+    cv2.scaleAdd(both, -2.0, below, below)
+    above = cv2.addWeighted(product, 2.0, both, -2.0, C2, product)
     apart -= 1
-    above *= apart
-    above /= below
+    cv2.multiply(above, apart, above)
+    cv2.divide(above, below, above)
     above += 1
-    return cast(Floats, cv2.max(above, 0.0))
+    return cast(Floats, cv2.max(above, 0.0, above))
 
 
 def _edges(a: Floats, a_mean: Floats, b: Floats, b_mean: Floats) -> Floats:
