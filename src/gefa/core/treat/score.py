@@ -319,8 +319,10 @@ def _structure(m1: Floats, m2: Floats, squares: Floats, product: Floats) -> Floa
     both = cv2.multiply(m1, m2)
     # m1² + m2² = (m1 - m2)² + 2 m1 m2
     below = cv2.addWeighted(squares, 1.0, apart, -1.0, C2, squares)
-    cv2.scaleAdd(both, -2.0, below, below)
-    above = cv2.addWeighted(product, 2.0, both, -2.0, C2, product)
+    # Rounded just as what is below, which is the same for the same pictures.
+    above = cv2.addWeighted(product, 2.0, product, 0.0, C2, product)
+    for side in (below, above):
+        cv2.scaleAdd(both, -2.0, side, side)
     apart -= 1
     cv2.multiply(above, apart, above)
     cv2.divide(above, below, above)
