@@ -1,4 +1,4 @@
-"""What can go wrong with somebody's file, said so that they can act on it.
+"""Every error about a file. Its text says which file, what is wrong and what to do.
 
 GefaError
 ├── SourceError           a source cannot be read

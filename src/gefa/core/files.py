@@ -1,4 +1,4 @@
-"""Writing files so that each is there whole or not at all."""
+"""Writes files so that each exists whole or not at all."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Numbers as people read them. One place, so that they look the same everywhere."""
+"""Formats numbers, bytes and times for people. Nothing else does."""
 
 from __future__ import annotations
 

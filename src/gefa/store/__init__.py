@@ -1,49 +1,49 @@
-"""What is kept: the database, the blobs, and what follows from each change of them.
+"""The store: database and blobs, and every change to them.
 
 In reading order:
 
 - ``places``: Where blobs and the queue are
 - ``store``: One folder that keeps everything: the database and the blobs
-- ``folder``: Whether a data folder can be worked with
+- ``folder``: Checks a data folder at start; says in one sentence what is wrong and what to do
 - ``models``: The tables. Times are UTC; ids are random but sort by time of making
-- ``person_models``: The tables of people
+- ``person_models``: The tables of people: accounts, sign-ins, and the trail
 - ``blobs``: Content-addressed files: a blob's name is the SHA-256 of its bytes
 - ``bucket``: An S3-compatible bucket
-- ``contracts``: What is asked of workers
-- ``ledger``: The ledger of what was made
-- ``actor``: On whose behalf things are changed: a person, a key, or a program
+- ``contracts``: The contract of each kind of task: its body and its report
+- ``ledger``: The ledger: facts about each variant and each cut's pixels, by key
+- ``actor``: Who makes the present change: a person, a key, or a program
 - ``trail``: The trail: who did what, and when
-- ``history``: What things were before they were changed
+- ``history``: The history of plans, recipes and settings: their earlier contents, for undo
 - ``sources``: Sources and their revisions
-- ``watched``: Folders of the server: what appears in one is brought in
+- ``watched``: Watched folders: files that appear or are saved there are brought in
 - ``recipes``: The recipes that all sources share, each with the contents that it had before
-- ``plans``: The plans of sources, with their histories, and what a run by them would do
-- ``one_change``: One change by its step, for screens that change what has a screen of its own
-- ``site_plan``: The plan of the site as a whole: given out, and taken in
-- ``standing``: Where each source stands: what a run of it depends on
-- ``desk``: The desk: what is done to many sources at once, each as one step that can be undone
-- ``desk_rows``: What the desk shows of every source
-- ``run_choice``: Which sources are run, by which plans, and what a run of them would do
+- ``plans``: The site's plan in pieces with a history each
+- ``one_change``: Undoes one step, for screens that change what another screen owns
+- ``site_plan``: The whole plan of the site: download and import
+- ``standing``: Whether the last run of each source is up to date, by what it depends on
+- ``desk``: Changes to many sources at once, each one step that can be undone
+- ``desk_rows``: The rows of *Sources*: folder, state and weight of each source
+- ``run_choice``: Which sources a run takes, by which plans, and what it would do
 - ``shown_cuts``: The newest files of cuts that pages show, by the cuts' names
 - ``made_by_recipe``: What each recipe made in the newest run that used it
-- ``run_manifest``: What a run made, gathered up again into a manifest
-- ``runs``: Runs: started from a plan, stopped, tried again, and told what they were
-- ``on_demand_jobs``: Jobs that somebody looks at while they are done
-- ``removal``: Taking sources and runs away for good
-- ``slots``: Slots
-- ``keys``: Keys: those that open slots, and those of the site
+- ``run_manifest``: The manifest of a run, from the database
+- ``runs``: Runs: start, stop, retry, and describe them
+- ``on_demand_jobs``: Jobs that a screen waits for: trials, proofs, curves, scores
+- ``removal``: Deletes sources and runs
+- ``slots``: Slots: settings of the whole site, settings of each slot, and their history
+- ``keys``: Keys of slots and of the site
 - ``roles``: What people may do: roles, and what each allows
 - ``people``: People: who may sign in, with what roles, and the links that let them choose how
-- ``passphrases``: Passphrases: which are taken, and how they are kept and compared
+- ``passphrases``: Passphrases: which are accepted, how they are stored and compared
 - ``sign_ins``: Sign-ins: the browsers that people are signed in with
-- ``uploads``: Pictures uploaded to slots: taken in, described, decided on, made again, removed
-- ``variants``: The files of uploads
+- ``uploads``: Uploads: accept, describe, review, make again, remove
+- ``variants``: The files of uploads: served, waiting for review, or retired
 - ``upload_addresses``: From addresses below ``/m/`` to the files of uploads
 - ``replacement``: What an upload was before its file was replaced, until the new one is live
-- ``notices``: Notices: what addresses of other programs are told, until they took it
+- ``notices``: Webhook notices, kept until the address has accepted them
 - ``feed``: The feed: uploads newest first, searched and filtered
-- ``sweep``: Clearing away what nobody needs any more: nothing piles up that no page uses
+- ``sweep``: Clears away files that no page, run or upload uses any more
 - ``references``: Which blobs the database names, and what each is
 - ``backup``: Backups
-- ``mending``: Having files made again that were lost from the disk, or damaged on it
+- ``mending``: Has files made again that were lost or damaged on disk
 """

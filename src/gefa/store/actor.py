@@ -1,4 +1,4 @@
-"""On whose behalf things are changed: a person, a key, or a program."""
+"""Who makes the present change: a person, a key, or a program."""
 
 from __future__ import annotations
 

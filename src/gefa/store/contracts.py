@@ -1,4 +1,4 @@
-"""What is asked of workers: for each kind of task what it is told and what it answers.
+"""The contract of each kind of task: its body and its report.
 
 Whoever has something done hands a body over to ``enqueue``; nothing else writes ``Task.task``. How
 each kind is done and settled is in ``gefa.work.kinds``.

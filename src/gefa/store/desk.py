@@ -1,4 +1,4 @@
-"""The desk: what is done to many sources at once, each as one step that can be undone."""
+"""Changes to many sources at once, each one step that can be undone."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the desk shows of every source: where it lies, where it stands, what it weighs."""
+"""The rows of *Sources*: folder, state and weight of each source."""
 
 from __future__ import annotations
 

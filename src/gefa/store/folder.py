@@ -1,4 +1,4 @@
-"""Whether a data folder can be worked with: one sentence that says why not, and what to do."""
+"""Checks a data folder at start; says in one sentence what is wrong and what to do."""
 
 from __future__ import annotations
 

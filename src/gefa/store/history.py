@@ -1,4 +1,4 @@
-"""What things were before they were changed: one history for plans, recipes and settings.
+"""The history of plans, recipes and settings: their earlier contents, for undo.
 
 A ``subject`` names a thing. Its steps are numbered from 1; 0 is the empty content before them.
 Undoing goes back a step, redoing forward; a new change forgets what was undone.

@@ -1,5 +1,4 @@
-"""Keys: those that open slots, and those of the site. What each may do, when it was last used,
-whether it still may."""
+"""Keys of slots and of the site: what each may do, when it was last used, whether it is revoked."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The ledger of what was made: what is known of each variant and of each cut's pixels, by key.
+"""The ledger: facts about each variant and each cut's pixels, by key.
 
 It says nothing of whether the bytes are still there: whoever wants them finds out. Workers have
 notes of their own beside the blobs; what they report is entered here.

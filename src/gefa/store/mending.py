@@ -1,4 +1,4 @@
-"""Having files made again that were lost from the disk, or damaged on it."""
+"""Has files made again that were lost or damaged on disk."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Notices: what addresses of other programs are told, until they took it."""
+"""Webhook notices, kept until the address has accepted them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Jobs that somebody looks at while they are done: trials, proofs, curves, scores."""
+"""Jobs that a screen waits for: trials, proofs, curves, scores."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""One change by its step, for screens that change what has a screen of its own."""
+"""Undoes one step, for screens that change what another screen owns."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Passphrases: which are taken, and how they are kept and compared."""
+"""Passphrases: which are accepted, how they are stored and compared."""
 
 from __future__ import annotations
 

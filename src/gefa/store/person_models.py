@@ -1,4 +1,4 @@
-"""The tables of people: who may sign in, where they are signed in, and what was done by whom."""
+"""The tables of people: accounts, sign-ins, and the trail."""
 
 from __future__ import annotations
 

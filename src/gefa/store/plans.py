@@ -1,5 +1,5 @@
-"""The site's plan, in pieces with a history each: what belongs to one source, what all share, and
-the recipes. What a run by it would do."""
+"""The site's plan in pieces with a history each: one for each source, one that all share, the
+recipes. And what a run by it would do."""
 
 from __future__ import annotations
 

@@ -1,5 +1,4 @@
-"""Which blobs the database names, and what each is: to tell people what was lost, and to make it
-again."""
+"""Which blobs the database names, and what each is."""
 
 from __future__ import annotations
 

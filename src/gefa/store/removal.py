@@ -1,4 +1,4 @@
-"""Taking sources and runs away for good. Their blobs go when nothing else refers to them."""
+"""Deletes sources and runs. Their blobs go when nothing else refers to them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Which sources are run, by which plans, and what a run of them would do."""
+"""Which sources a run takes, by which plans, and what it would do."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a run made, gathered up again into a manifest."""
+"""The manifest of a run, from the database."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Runs: started from a plan, stopped, tried again, and told what they were."""
+"""Runs: start, stop, retry, and describe them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The plan of the site as a whole: given out, and taken in."""
+"""The whole plan of the site: download and import."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Slots: what the whole site says of them, what each says for itself, and how that was before."""
+"""Slots: settings of the whole site, settings of each slot, and their history."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Where each source stands: what a run of it depends on, and whether the last one still holds.
+"""Whether the last run of each source is up to date, by what it depends on.
 
 A ``Basis`` is a digest of the revision, of what the plan says of the source, and of the recipes
 that it uses: two that are equal make the same files.

@@ -1,4 +1,4 @@
-"""Clearing away what nobody needs any more: nothing piles up that no page uses."""
+"""Clears away files that no page, run or upload uses any more."""
 
 from __future__ import annotations
 

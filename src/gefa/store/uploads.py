@@ -1,4 +1,4 @@
-"""Pictures uploaded to slots: taken in, described, decided on, made again, removed."""
+"""Uploads: accept, describe, review, make again, remove."""
 
 from __future__ import annotations
 

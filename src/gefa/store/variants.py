@@ -1,4 +1,4 @@
-"""The files of uploads: which are served, which wait for a decision, which are on their way out."""
+"""The files of uploads: served, waiting for review, or retired."""
 
 from __future__ import annotations
 

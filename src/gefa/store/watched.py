@@ -1,4 +1,4 @@
-"""Folders of the server: what appears in one is brought in, and what is saved there again."""
+"""Watched folders: files that appear or are saved there are brought in."""
 
 from __future__ import annotations
 

@@ -1,27 +1,27 @@
-"""What is seen: the application, and what all pages share.
+"""The web application: pages, API, and what they share.
 
 In reading order:
 
 - ``app``: The web application: pages, API and delivery over one data folder
-- ``connections``: Connections that cannot be held open, nor made to hold more than a request's head
-- ``watch``: Every request gets an id, is counted, and can be logged
-- ``security``: Who may ask
-- ``limits``: How much of the machine a server gives to those who ask for it
-- ``bodies``: What a request may bring with it, before anything looks at it
-- ``rates``: How often somebody may ask
+- ``connections``: Limits of connections: how many, how slow, how long a request's head may be
+- ``watch``: Gives every request an id, counts and logs it
+- ``security``: Known hosts, changes only from our own pages, and the headers that protect a page
+- ``limits``: How much memory, disk and time a server gives to requests
+- ``bodies``: Limits of requests, before anything reads them: bytes, rates, and a key for the API
+- ``rates``: Rate limits by address and by key
 - ``services``: What the pages and the API work with, made once for each application
-- ``site_mode``: A server that runs on a site's folder: what it may not do with the files there
+- ``site_mode``: ``serve --site``: what a server may not do with the files of the folder
 - ``problems``: Errors as answers
 - ``templating``: Pages from Jinja templates
 - ``template_filters``: Numbers as the pages show them, as filters for templates
-- ``fields``: The fields of a form that a page sent, each read as what it means
+- ``fields``: Reads the fields of a form as numbers, sizes, lists and choices
 - ``file_form``: Files and fields of a multipart form, put into the blob store as they come
-- ``incoming``: Files on their way in: what they are called
-- ``sending``: Sending files that were made, or drawn for the screens, from the blob store
-- ``visitors``: Who is asking, and whether a route lets them: each route says what it needs
+- ``incoming``: The names of files that arrive
+- ``sending``: Sends files from the blob store
+- ``visitors``: Who asks, and whether they may: each route declares the rights it needs
 - ``sign_in_service``: Signing in with an account elsewhere
-- ``health``: Whether everything that the server needs works, in figures and in words
-- ``metrics``: Figures for those who watch a server (Prometheus text format 0.0.4)
-- ``delivery``: ``/m/``
-- ``courier``: Tells other programs what they want to know
+- ``health``: Checks that everything the server needs works, in figures and in words
+- ``metrics``: Metrics (Prometheus text format 0.0.4)
+- ``delivery``: ``/m/``: serves variants to visitors, before pages and API
+- ``courier``: Sends webhook notices, and tries again until the address accepts them
 """

@@ -1,5 +1,4 @@
-"""What a request may bring with it, before anything looks at it: how many bytes, and to the API a
-key."""
+"""Limits of requests, before anything reads them: bytes, rates, and a key for the API."""
 
 from __future__ import annotations
 

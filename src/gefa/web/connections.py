@@ -1,4 +1,4 @@
-"""Connections that cannot be held open, nor made to hold more than a request's head.
+"""Limits of connections: how many, how slow, how long a request's head may be.
 
 uvicorn hands over whatever comes; what a connection may cost before anything of ours sees the
 request is limited here.

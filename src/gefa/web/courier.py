@@ -1,4 +1,4 @@
-"""Tells other programs what they want to know, and tries again until they took it.
+"""Sends webhook notices, and tries again until the address accepts them.
 
 What is sent and how it is signed is as Standard Webhooks 1.0.0 has it.
 """

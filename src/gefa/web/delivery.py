@@ -1,4 +1,4 @@
-"""``/m/``: variants as they are served to visitors, past everything that pages and API need.
+"""``/m/``: serves variants to visitors, before pages and API.
 
 What an address stands for is remembered until anything in the database changes, and small files
 stay in memory. Nothing is ever made for a request.

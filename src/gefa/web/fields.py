@@ -1,4 +1,4 @@
-"""The fields of a form that a page sent, each read as what it means."""
+"""Reads the fields of a form as numbers, sizes, lists and choices."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Whether everything that the server needs works, in figures and in words."""
+"""Checks that everything the server needs works, in figures and in words."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Files on their way in: what they are called."""
+"""The names of files that arrive."""
 
 from __future__ import annotations
 

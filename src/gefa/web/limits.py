@@ -1,4 +1,4 @@
-"""How much of the machine a server gives to those who ask for it."""
+"""How much memory, disk and time a server gives to requests."""
 
 from __future__ import annotations
 

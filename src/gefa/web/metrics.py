@@ -1,4 +1,4 @@
-"""Figures for those who watch a server (Prometheus text format 0.0.4)."""
+"""Metrics (Prometheus text format 0.0.4)."""
 
 from __future__ import annotations
 

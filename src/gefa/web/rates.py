@@ -1,5 +1,4 @@
-"""How often somebody may ask: by address and by key. Generous: they stop loops that ran wild, and
-guessing."""
+"""Rate limits by address and by key. They are generous: they stop runaway loops and guessing."""
 
 from __future__ import annotations
 

@@ -1,5 +1,4 @@
-"""Who may ask: hosts that are known, changes from our own pages; and headers that keep a page to
-itself."""
+"""Known hosts, changes only from our own pages, and the headers that protect a page."""
 
 from __future__ import annotations
 

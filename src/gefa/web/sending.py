@@ -1,4 +1,4 @@
-"""Sending files that were made, or drawn for the screens, from the blob store."""
+"""Sends files from the blob store."""
 
 from __future__ import annotations
 

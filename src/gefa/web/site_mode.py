@@ -1,4 +1,4 @@
-"""A server that runs on a site's folder: what it may not do with the files that lie there."""
+"""``serve --site``: what a server may not do with the files of the folder."""
 
 from __future__ import annotations
 

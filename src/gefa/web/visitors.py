@@ -1,4 +1,4 @@
-"""Who is asking, and whether a route lets them: each route says what it needs."""
+"""Who asks, and whether they may: each route declares the rights it needs."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Every request gets an id, is counted, and can be logged."""
+"""Gives every request an id, counts and logs it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the processes of an export do: each call is for one source."""
+"""The calls to the processes of an export, one for each source."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Keeps the database and the queue in step: sends jobs, takes in outcomes, notices lost ones.
+"""The foreman keeps database and queue in step: sends tasks, takes outcomes in, finds lost tasks.
 
 It runs as a thread of the server and is the only one who writes what became of a job. After a
 crash of anything it finds each unfinished job either waiting, held by a living worker, or lost,

@@ -1,4 +1,4 @@
-"""Clears away, from time to time, what nobody needs any more."""
+"""The housekeeper clears away, from time to time, what nobody needs any more."""
 
 from __future__ import annotations
 

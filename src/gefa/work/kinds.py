@@ -1,4 +1,4 @@
-"""Every kind of task: what does the work, and how what came of it is written down.
+"""Every kind of task: the function that does it, and the one that settles it.
 
 A new kind needs a contract in ``gefa.store.contracts`` and a row here. The function that works is
 named and not imported: the server, which settles, has nothing to do with pixels.

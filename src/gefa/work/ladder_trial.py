@@ -1,4 +1,4 @@
-"""Ladders that fit a site's visitors better: encoded to see that they do, and written down."""
+"""Encodes proposed ladders to see what they save, and writes them into the plan."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Works out what a run of each source would make, so that the desk can tell it at once."""
+"""Works out what a run of each source would make, ready for *Sources*."""
 
 from __future__ import annotations
 

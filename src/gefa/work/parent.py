@@ -1,4 +1,4 @@
-"""Processes that end with the process that started them, however that ended."""
+"""Ends a process when the process that started it has ended."""
 
 from __future__ import annotations
 

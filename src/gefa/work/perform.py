@@ -1,4 +1,4 @@
-"""Doing a task in a process for pixels, from plain values to plain values."""
+"""Does a task in an encoding process: plain values in, plain values out."""
 
 from __future__ import annotations
 

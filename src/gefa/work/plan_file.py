@@ -1,4 +1,4 @@
-"""The ``gefa.toml`` of a site's folder and the plan in the application, kept in step."""
+"""Keeps a site's ``gefa.toml`` and the plan in the application in step."""
 
 from __future__ import annotations
 

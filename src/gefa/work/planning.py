@@ -1,4 +1,4 @@
-"""What an export of many sources comes to: read, expanded and named, with nothing encoded."""
+"""Reads, expands and names what an export makes. Encodes nothing."""
 
 from __future__ import annotations
 

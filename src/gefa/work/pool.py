@@ -1,4 +1,4 @@
-"""Processes that do the work with pixels. One that crashes costs the call it was busy with."""
+"""A pool of encoding processes. One that crashes costs only the call it was busy with."""
 
 from __future__ import annotations
 

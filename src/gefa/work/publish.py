@@ -1,4 +1,4 @@
-"""Writing a site's live variants as plain files, for a host that only serves files."""
+"""Writes a site's live variants as plain files, for a host that only serves files."""
 
 from __future__ import annotations
 

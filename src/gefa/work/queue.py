@@ -1,4 +1,4 @@
-"""The queue between the one who plans and the ones who work.
+"""The queue between the foreman and the workers.
 
 A task goes in as a Huey message and its outcome comes back through a second queue. In between, a
 lease says which process holds the task and that it is still alive. Workers need nothing else but

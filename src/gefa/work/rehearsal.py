@@ -1,4 +1,4 @@
-"""What an export would do, without doing it."""
+"""``--dry-run``: what an export would do."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a run made, written into the out folder of a site as an export writes it."""
+"""Writes a run into a site's out folder, as an export does."""
 
 from __future__ import annotations
 

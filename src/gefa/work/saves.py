@@ -1,4 +1,4 @@
-"""Waiting for files to be saved, and until they are saved whole."""
+"""Waits for files to be saved, and until they are saved whole."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Writing down what became of a job, in one transaction with everything that follows from it.
+"""Settles a job: writes its outcome and everything that follows, in one transaction.
 
 Each function is for kinds of tasks that ``gefa.work.kinds`` names. The caller commits.
 """

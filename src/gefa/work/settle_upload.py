@@ -1,4 +1,4 @@
-"""Writing down what became of an upload."""
+"""Settles an upload."""
 
 from __future__ import annotations
 

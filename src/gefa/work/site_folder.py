@@ -1,4 +1,4 @@
-"""The application on a repository: its plan file is kept in step, and runs write to ``out``."""
+"""``serve --site``: keeps the plan file in step, and writes runs to ``out``."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What an out folder remembers of its sources: what was found in them, which names they want."""
+"""What an out folder remembers of its sources: surveys, and the names they want."""
 
 from __future__ import annotations
 

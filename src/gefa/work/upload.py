@@ -1,4 +1,4 @@
-"""Treating an uploaded picture by a slot's settings: all its crops, and something to look at."""
+"""Makes an upload's files by its slot's settings: all crops, and a preview."""
 
 from __future__ import annotations
 

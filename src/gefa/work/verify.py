@@ -1,4 +1,4 @@
-"""Reads every blob that the database names, and makes again what was lost or damaged."""
+"""Reads every blob that the database names, and has lost or damaged files made again."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""``gefa worker``: takes tasks from the queue and has them done in processes of its own."""
+"""``gefa worker``: takes tasks from the queue and does them in processes of its own."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is to become files, and who said so."""
+"""A cut: what becomes files, and whether a tag, a rule or a hand chose it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Finding the parts of a design again in its next revision, and telling what changed."""
+"""Pairs the parts of a design with those of its next revision, and lists what changed."""
 
 from __future__ import annotations
 

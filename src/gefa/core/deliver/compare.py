@@ -1,4 +1,4 @@
-"""Two runs of a source beside each other: what became better, worse, or stayed the same."""
+"""Compares two runs of a source: which files got better, got worse, or stayed the same."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The files laid out again as they lie in the design: HTML, CSS and a JSON of positions."""
+"""A page that places files as in the design: HTML, CSS, and positions as JSON."""
 
 from __future__ import annotations
 

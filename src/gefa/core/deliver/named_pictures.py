@@ -1,4 +1,4 @@
-"""The pictures of a site by name, and their markup: those that a plan has, and each cut."""
+"""The pictures of a site by name, with their markup: those of the plan, and one for each cut."""
 
 from __future__ import annotations
 

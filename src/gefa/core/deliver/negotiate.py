@@ -1,4 +1,4 @@
-"""Which of the files that exist answers a request that names none: by ``Accept`` and width."""
+"""Chooses a file by ``Accept`` and width, for a request that names none."""
 
 from __future__ import annotations
 

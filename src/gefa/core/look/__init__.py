@@ -1,6 +1,6 @@
-"""Look and measure: a file beside what it was made from.
+"""Look: a file beside the pixels it was made from, with its score.
 
 In reading order:
 
-- ``proof``: A cut as it should be, and what each quality makes of it
+- ``proof``: A proof: the reference of a cut, and the bytes and score of each quality
 """

@@ -1,4 +1,4 @@
-"""Looking closely at a cut: its picture as it should be, and what each quality makes of it."""
+"""A proof: the reference of a cut, and the bytes and score of each quality."""
 
 from __future__ import annotations
 

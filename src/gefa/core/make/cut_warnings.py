@@ -1,4 +1,4 @@
-"""What one wants to be warned of once a cut is made."""
+"""Warnings about a cut that was made."""
 
 from __future__ import annotations
 

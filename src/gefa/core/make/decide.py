@@ -1,4 +1,4 @@
-"""What is to be made of a cut, decided from what is known: pure functions over plain values.
+"""Decides which files a cut has, from what is known so far: pure functions over plain values.
 
 ``decide`` is asked again and again. It says what it needs to know next, files or looks, until it
 can say which files the cut has. It never sees how something came to be known: made just now, or

@@ -1,4 +1,4 @@
-"""What the files of a cut are expected to weigh, by a few points that were measured."""
+"""The expected weight of a cut's files, interpolated between a few measured points."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Measuring a cut's pixels."""
+"""Measures a cut's pixels: alpha, colours, kind of picture."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""An ordinary folder as a shelf, with a memory of what its files were made from."""
+"""A shelf in an ordinary folder, which remembers what each file was made from."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a job will come to, as far as that is known without making anything."""
+"""Predicts the files of a job and their weight without making them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""What there is to make of one cut: a worker needs nothing else but the source's bytes."""
+"""A job: one cut with all files it may have. A worker needs the job and the source's bytes, nothing
+else."""
 
 from __future__ import annotations
 

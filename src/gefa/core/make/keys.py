@@ -1,4 +1,4 @@
-"""Names for what is made, by everything that its bytes depend on and nothing else."""
+"""Keys of variants: hashes of everything that a file's bytes depend on, and of nothing else."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is known of things that were made, and where they are put and found again."""
+"""Facts about files that were made, and the shelf that keeps them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Making the files of one cut: the one way from a job to files.
+"""Makes the files of one cut. Command line, workers and tests all come through here.
 
 The command line, the worker processes and the tests all come through ``carry_out``. It asks
 ``decide`` what is needed, has that made or measured, and asks again, until it is decided.

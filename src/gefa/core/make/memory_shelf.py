@@ -1,4 +1,4 @@
-"""A shelf in memory, for what is made to be measured and then forgotten."""
+"""A shelf in memory, for files that are only measured."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Names of cuts and paths of files, given to all cuts of a run at once: they depend on no order.
+"""Names all cuts of a run together, and gives their files paths; no name depends on an order.
 
 Where two would have the same, both get their source's name in front; what is still the same then,
 or comes from the same source, takes the path of its part in.

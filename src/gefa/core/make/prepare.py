@@ -1,4 +1,4 @@
-"""From plan × source to jobs: what there is to make, without drawing or encoding anything."""
+"""Expands plan × source into jobs. Draws and encodes nothing."""
 
 from __future__ import annotations
 

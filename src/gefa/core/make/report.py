@@ -1,4 +1,4 @@
-"""What a run says of a cut that was made."""
+"""The report of one cut: its files, what was left out and why, warnings."""
 
 from __future__ import annotations
 

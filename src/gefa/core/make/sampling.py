@@ -1,4 +1,4 @@
-"""What the files of a cut will weigh, from a quick look at its picture.
+"""Estimates the weight of a cut's files from small samples of its picture.
 
 Photographs are sampled: at a few widths tiles from all over the picture are encoded as a run would
 encode the whole, since their grain shows near the natural size only, and quick encoders treat it

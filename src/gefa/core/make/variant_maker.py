@@ -1,4 +1,4 @@
-"""Making variants: what was decided is encoded, side by side. Nothing is decided here."""
+"""Encodes the variants that were decided on, several at once. Decides nothing."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Taking a plan over to the next revision of its source."""
+"""Moves a plan to the next revision of its source."""
 
 from __future__ import annotations
 

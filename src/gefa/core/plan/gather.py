@@ -1,4 +1,4 @@
-"""Which parts become cuts: by tag, by rule, by hand, and a default when nobody said anything."""
+"""Which parts become cuts: by tag, by rule, by hand, or by default."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A plan file written anew with its comments and its order kept.
+"""Changes the text of a plan file; comments and order stay.
 
 The text is taken apart into blocks, one for each entry or recipe, each with the comments right
 above it. A block whose entry is the same stays as it is to the last byte; in one whose entry was

@@ -1,4 +1,4 @@
-"""What is wrong with a plan or a recipe, in words, with its place."""
+"""What is wrong with a plan or a recipe, in words, with the place."""
 
 from __future__ import annotations
 

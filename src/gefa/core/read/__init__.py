@@ -2,29 +2,29 @@
 
 In reading order:
 
-- ``document``: A source opened: a canvas, and the tree of parts that can be asked for
-- ``sniff``: What kind of file this is, from its first bytes
+- ``document``: An opened source: its canvas and its tree of parts
+- ``sniff``: The kind of a file, from its first bytes
 - ``limits``: How large a source may be before it is refused rather than read
-- ``scratch``: A place on disk for what can be made again
-- ``survey``: A document's tree
+- ``scratch``: Scratch space on disk
+- ``survey``: A survey: a document's tree with its measurements
 - ``source_paths``: What sources are called: by their paths within the site
 - ``part_names``: From a layer's name to a part's name, tags and path
-- ``likeness``: What a part roughly looks like: enough to know it again under another name
-- ``strays``: Objects so far off that they blow a part's extent up
+- ``likeness``: A rough likeness of a part, to recognise the part under another name
+- ``strays``: Strays: objects so far from the rest that they blow up a part's extent
 - ``embedded``: Bitmaps stored inside a design: what they are, from their bytes
 - ``flat``: Flat pictures: one part, the picture itself
 - ``orientation``: The EXIF orientation of a picture (CIPA DC-008
 - ``colour_profile``: Whether the colour profile inside a flat picture can be used
-- ``told_colour``: Colour that a file tells otherwise than by an ICC profile, as a profile
+- ``told_colour``: Profiles for files that describe their colours without an ICC profile
 - ``icc``: Colour profiles made from what files say of their colours in other ways
-- ``samples``: Samples that are no 8- or 16-bit numbers, brought to such by the range they use
+- ``samples``: Scales samples of other types (float, 32 bit) to 8 or 16 bits by the range they use
 - ``tiff``: What the pages of a TIFF are, and pages that libvips does not read as they are meant
 - ``frames``: The frames of pictures that move, as browsers show them
 - ``gif``: GIF frames as browsers show them
 - ``heic``: HEIC photographs, through libheif's own decoder; everything else is left to libvips
-- ``copyright``: Whom a picture belongs to, as its metadata say
+- ``copyright``: The copyright notice in a picture's metadata
 - ``completeness``: Whether a file has been saved to its end, from its last bytes
-- ``broken``: Saying what is wrong with a picture that its decoder refuses
+- ``broken``: Says what is wrong with a picture that its decoder refuses
 - ``pages``: Multi-page TIFF: each page is a part with a name of its own
 - ``openraster``: OpenRaster: a zip with a stack of layers, each a PNG of its own
 - ``blend``: Laying pictures over each other as W3C Compositing and Blending Level 1 says

@@ -1,4 +1,4 @@
-"""Saying what is wrong with a picture that its decoder refuses."""
+"""Says what is wrong with a picture that its decoder refuses."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Whom a picture belongs to, as its metadata say."""
+"""The copyright notice in a picture's metadata."""
 
 from __future__ import annotations
 

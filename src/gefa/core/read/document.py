@@ -1,4 +1,4 @@
-"""A source opened: a canvas, and the tree of parts that can be asked for."""
+"""An opened source: its canvas and its tree of parts."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a part roughly looks like: enough to know it again under another name."""
+"""A rough likeness of a part, to recognise the part under another name."""
 
 from __future__ import annotations
 

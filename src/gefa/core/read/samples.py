@@ -1,4 +1,4 @@
-"""Samples that are no 8- or 16-bit numbers, brought to such by the range they use."""
+"""Scales samples of other types (float, 32 bit) to 8 or 16 bits by the range they use."""
 
 from __future__ import annotations
 

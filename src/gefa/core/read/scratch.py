@@ -1,5 +1,5 @@
-"""A place on disk for what can be made again: copies of large pictures that can be read in any
-order, and measurements by content."""
+"""Scratch space on disk: copies of large pictures that can be read in any order, and measurements
+by content. All of it can be made again."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What kind of file this is, from its first bytes. Names and media types are not believed."""
+"""The kind of a file, from its first bytes. File names and media types are not trusted."""
 
 from __future__ import annotations
 

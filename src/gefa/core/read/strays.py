@@ -1,4 +1,4 @@
-"""Objects so far off that they blow a part's extent up."""
+"""Strays: objects so far from the rest that they blow up a part's extent."""
 
 from __future__ import annotations
 

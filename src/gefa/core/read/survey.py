@@ -1,4 +1,4 @@
-"""A document's tree, measured: all that is needed to plan a run without opening the file again."""
+"""A survey: a document's tree with its measurements, enough to plan a run without the file."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Colour that a file tells otherwise than by an ICC profile, as a profile.
+"""Profiles for files that describe their colours without an ICC profile.
 
 PNG has cICP, gAMA and cHRM (PNG 3, section 13.14 gives their order); AVIF and HEIC have ``nclx``
 (ISO/IEC 23000-22 and 14496-12, ColourInformationBox).

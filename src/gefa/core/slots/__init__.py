@@ -1,7 +1,7 @@
-"""By itself: what a place on a site makes of every upload.
+"""Slots: what a place on a site takes, and makes of every upload.
 
 In reading order:
 
-- ``settings``: A place on a site that takes uploads: what it takes, and what becomes of that
+- ``settings``: The settings of a slot: what it accepts, and which files it makes
 - ``upload``: An upload by a slot's settings
 """

@@ -1,4 +1,4 @@
-"""A place on a site that takes uploads: what it takes, and what becomes of that."""
+"""The settings of a slot: what it accepts, and which files it makes."""
 
 from __future__ import annotations
 

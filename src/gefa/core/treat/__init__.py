@@ -8,20 +8,20 @@ In reading order:
 - ``recipe_sentence``: A recipe as a sentence
 - ``ladder``: Which sizes a recipe makes of a picture
 - ``svg_file``: A drawn part as an SVG file
-- ``pictures``: One part through one recipe
-- ``invisible``: The colour of pixels that nobody sees
+- ``pictures``: A cut's picture at every size that its recipe asks for, decoded once
+- ``invisible``: Sets the colour of fully transparent pixels, which nobody sees but encoders store
 - ``tone``: A light automatic lift of flat tones
 - ``mark``: A mark laid over a corner of a picture
-- ``nature``: What kind of picture one is
+- ``nature``: The kind of a picture (photograph, flat art)
 - ``png``: PNG files, with fewer colours where that is wanted, and made smaller
 - ``encode``: Pixels to the bytes of a file. Metadata and profiles are left behind
-- ``shown``: A file's pixels as browsers show them: what a visitor sees is what is scored
+- ``shown``: A file's pixels as browsers show them: scores are of what visitors see
 - ``score``: How much like its reference a picture looks: SSIMULACRA2
 - ``score_weights``: The 108 weights of SSIMULACRA 2.1
 - ``quality_search``: Finding an encoder's quality number: for a look, or for a byte limit
 - ``encode_at_quality``: One variant's file, at a given quality or at one that is searched for
 - ``avif_boxes``: Whether an AVIF file holds its picture and nothing else
-- ``untouched``: A picture's own file, taken as it is
-- ``auto_formats``: Which formats a cut is worth making in
+- ``untouched``: Takes a picture's own file as it is, without its metadata
+- ``auto_formats``: Chooses the formats of a cut by what its candidates weigh at one width
 - ``weight_steps``: Ladders by weight: widths whose files are evenly apart in bytes, not in px
 """

@@ -1,4 +1,4 @@
-"""Which formats a cut is worth making in: chosen by what its candidates really weigh."""
+"""Chooses the formats of a cut by what its candidates weigh at one width."""
 
 from __future__ import annotations
 

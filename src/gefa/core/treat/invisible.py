@@ -1,4 +1,4 @@
-"""The colour of pixels that nobody sees.
+"""Sets the colour of fully transparent pixels, which nobody sees but encoders store.
 
 Encoders that lose something mix neighbouring pixels: a stray colour beneath full transparency shows
 along the edges, and is paid for in bytes. So it is blended outwards from the visible pixels there.

@@ -1,4 +1,4 @@
-"""What kind of picture one is: it says which encoders are worth trying, and what they may harm."""
+"""The kind of a picture (photograph, flat art), which says what encoders are worth trying."""
 
 from __future__ import annotations
 

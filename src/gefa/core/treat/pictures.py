@@ -1,4 +1,4 @@
-"""One part through one recipe: decoded once, every size made from it, every format of each."""
+"""A cut's picture at every size that its recipe asks for, decoded once."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A file's pixels as browsers show them: what a visitor sees is what is scored."""
+"""A file's pixels as browsers show them: scores are of what visitors see."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A picture's own file, taken as it is: what is already good enough is not encoded again.
+"""Takes a picture's own file as it is, without its metadata, where nothing lighter can be made.
 
 Only what shows the picture stays of a file: metadata, profiles and whatever else somebody may have
 put into it are left out. No picture is decoded or encoded for that.

@@ -1,4 +1,4 @@
-"""From the addresses in a page to files: those that were made, else those that are there."""
+"""Finds the files behind the addresses in a page."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A picture as a page shows it: sources in order, each with its files."""
+"""A picture as a page shows it: its sources in order, each with its files."""
 
 from __future__ import annotations
 

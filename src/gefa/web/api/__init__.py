@@ -1,4 +1,4 @@
-"""What websites and builds ask.
+"""The API for websites and builds.
 
 In reading order:
 
@@ -6,9 +6,9 @@ In reading order:
 - ``slot_intake``: What a slot takes of a form of files
 - ``uploads``: ``/api/v1``: pictures uploaded to a slot, and what became of them
 - ``answers``: Uploads as the API tells of them
-- ``decisions``: ``/api/v1``: what is said of an upload, and decided about it
+- ``decisions``: ``/api/v1``: alternative text, focal point and review of an upload
 - ``markup``: ``/api/v1``: markup for an upload, in all forms, and what a browser loads of it
-- ``preferences``: ``Prefer: wait=N``: how long an answer may wait for what was asked
+- ``preferences``: ``Prefer: wait=N`` (RFC 7240): how long an answer may wait for the files
 - ``site_access``: Who may do what with the site's sources, plan and runs: by a key of the site
 - ``sources``: ``/api/v1/sources``: what the site is made of
 - ``plan``: ``/api/v1/plan``: the site's plan as one TOML file

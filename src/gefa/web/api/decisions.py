@@ -1,4 +1,4 @@
-"""``/api/v1``: what is said of an upload, and decided about it."""
+"""``/api/v1``: alternative text, focal point and review of an upload."""
 
 from __future__ import annotations
 

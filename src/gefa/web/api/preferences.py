@@ -1,4 +1,4 @@
-"""``Prefer: wait=N`` (RFC 7240): how long an answer may wait for what was asked."""
+"""``Prefer: wait=N`` (RFC 7240): how long an answer may wait for the files."""
 
 from __future__ import annotations
 

@@ -5,14 +5,14 @@ In reading order:
 - ``sources``: Sources: bring files in, and the desk of everything that was brought in
 - ``desk``: What is done to many sources at once, undone, and restored
 - ``desk_view``: What the Sources screen shows: the desk, searched, filtered and sorted
-- ``plan``: Plan: the site's plan as one file, to download and to import
-- ``source_intake``: Bringing in what came as a form: pictures, designs, and zips of them
-- ``watched``: Folders of the server that are watched: what lies in them is brought in
-- ``cut``: Cut: one source, its picture beside the list of its parts and files
+- ``plan``: *Plan*: the site's plan as one file, to download and to import
+- ``source_intake``: Brings in the pictures, designs and zips of a form
+- ``watched``: *Watched folders*: files in them are brought in
+- ``cut``: *Cut*: one source, its picture beside the list of parts and files
 - ``cut_view``: What the Cut screen shows: the tree of parts that is also the folder of files
-- ``weighing``: What the files of cuts weigh, as far as that is known before a run
+- ``weighing``: The weight of cuts for the screens, as far as it is known before a run
 - ``edits``: What the Cut screen asks for, from the fields of a form to a change of the plan
-- ``stale``: Forms that were drawn from a plan which is another by now
+- ``stale``: Answers forms that were drawn from an older plan
 - ``runs``: Runs: live progress, then the sheet, the bundle, the manifest and the markup
 - ``run_downloads``: Downloads of a run: the bundle, layouts, the PDF
 - ``run_view``: What the Run screen shows: how far it is, and the sheet of weights by cut and width
@@ -27,11 +27,11 @@ In reading order:
 - ``slots``: Slots
 - ``slot_form``: A slot's settings and the rows they are shown and changed in
 - ``slot_trial``: Trying a slot with a picture: what would be made, with nothing saved
-- ``uploads``: The feed of uploads
-- ``sign_in``: Signing in and out, and the link with which somebody chooses how
-- ``account``: One's own account: where one is signed in, and another passphrase
+- ``uploads``: *Uploads*: the feed, and one upload with its focal point, text, files and state
+- ``sign_in``: Sign in and out, and the link with which somebody sets a passphrase
+- ``account``: *Account*: where somebody is signed in, and a new passphrase
 - ``people``: People, for owners
 - ``keys``: Keys, for owners: what opens the site to builds and other programs
-- ``health``: Signs of life
-- ``crop_view``: A crop as it is shown beside the picture: what it keeps, and the files made of it
+- ``health``: Health of the server: for programs that watch it, and as a page
+- ``crop_view``: What a page shows of a crop: the rectangle it keeps, and its files
 """

@@ -1,4 +1,4 @@
-"""One's own account: where one is signed in, and another passphrase."""
+"""*Account*: where somebody is signed in, and a new passphrase."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A crop as it is shown beside the picture: what it keeps, and the files made of it."""
+"""What a page shows of a crop: the rectangle it keeps, and its files."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Cut: one source, its picture beside the list of its parts and files."""
+"""*Cut*: one source, its picture beside the list of parts and files."""
 
 from __future__ import annotations
 

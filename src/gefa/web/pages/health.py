@@ -1,4 +1,4 @@
-"""Signs of life: for programs that watch the server, and in words for people."""
+"""Health of the server: for programs that watch it, and as a page."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Plan: the site's plan as one file, to download and to import."""
+"""*Plan*: the site's plan as one file, to download and to import."""
 
 from __future__ import annotations
 

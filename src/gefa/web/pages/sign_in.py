@@ -1,4 +1,4 @@
-"""Signing in and out, and the link with which somebody chooses how."""
+"""Sign in and out, and the link with which somebody sets a passphrase."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Bringing in what came as a form: pictures, designs, and zips of them."""
+"""Brings in the pictures, designs and zips of a form."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Forms that were drawn from a plan which is another by now."""
+"""Answers forms that were drawn from an older plan."""
 
 from __future__ import annotations
 

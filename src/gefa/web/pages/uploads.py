@@ -1,4 +1,4 @@
-"""The feed of uploads, and one upload: its focal point, its words, its files, its state."""
+"""*Uploads*: the feed, and one upload with its focal point, text, files and state."""
 
 from __future__ import annotations
 

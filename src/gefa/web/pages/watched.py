@@ -1,4 +1,4 @@
-"""Folders of the server that are watched: what lies in them is brought in."""
+"""*Watched folders*: files in them are brought in."""
 
 from __future__ import annotations
 

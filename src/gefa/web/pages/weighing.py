@@ -1,4 +1,4 @@
-"""What the files of cuts weigh, as far as that is known before a run."""
+"""The weight of cuts for the screens, as far as it is known before a run."""
 
 from __future__ import annotations
 
