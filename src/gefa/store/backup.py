@@ -242,7 +242,7 @@ def _thin(target: Target) -> int:
 
 
 def kept_of(generations: list[str]) -> set[str]:
-    """Those that stay: the newest, and the last of each day, week and month for a while."""
+    """The backups that stay: the newest, and the last of each day, week and month for a while."""
     newest_first = sorted(generations, reverse=True)
     kept = set(newest_first[:NEWEST])
     if not newest_first:

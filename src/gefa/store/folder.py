@@ -32,8 +32,8 @@ class FolderTrouble(GefaError):
 
 
 class Mark(BaseModel):
-    """What lies beside the database: whose folder this is, and when it was last in use. Written
-    right after the database says the same, so that an older database is known by it."""
+    """The file beside the database: whose folder this is, and when it was last used. Written right
+    after the database says the same, so that an older database is known by it."""
 
     installation: str
     alive: datetime

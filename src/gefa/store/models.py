@@ -448,8 +448,8 @@ class Upload(SQLModel, table=True):
 
 
 class Resumable(SQLModel, table=True):
-    """A file that comes piece by piece: ``length`` bytes in all. ``upload_id`` is what became of
-    it."""
+    """A file that arrives in pieces, ``length`` bytes in all. ``upload_id`` names its upload once
+    it is complete."""
 
     __tablename__ = "resumable"
 
@@ -464,8 +464,8 @@ class Resumable(SQLModel, table=True):
 
 
 class Notification(SQLModel, table=True):
-    """Something that ``url`` is told. ``due`` is when it is tried next; None once it was taken, or
-    given up."""
+    """A webhook notice to ``url``. ``due`` is the time of the next try; None once the address
+    accepted it, or Gefa gave up."""
 
     __tablename__ = "notice"
 

@@ -34,7 +34,7 @@ class Places(BaseSettings):
 
 
 def places() -> Places:
-    """As the environment says; GefaError where that cannot be."""
+    """Where blobs and queue are, by the environment; GefaError if that is not possible."""
     try:
         return Places()
     except ValidationError as error:

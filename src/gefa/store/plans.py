@@ -90,7 +90,7 @@ def shared_plan(session: Session) -> Plan:
 
 
 def whole_plan(session: Session, source: Source) -> Plan:
-    """All that goes for a source: its own piece, what all share, and the recipes."""
+    """The plan of a source: its own piece, the shared one, and the recipes."""
     own = own_plan(session, source)
     return joined(shared_plan(session), own, source.name).among(library(session))
 
@@ -127,7 +127,7 @@ def plan_at(session: Session, source: Source, id: str) -> Plan | None:
 
 
 def editor_of(session: Session, source: Source, revision: Revision) -> PlanEditor:
-    """Edits all that goes for a source; see ``keep_edit``."""
+    """Edits the plan of a source; see ``keep_edit``."""
     return PlanEditor(whole_plan(session, source), survey_of(revision).called(source.name))
 
 

@@ -38,8 +38,8 @@ def forget_earlier(upload: Upload) -> None:
 
 
 def public_view(upload: Upload, *, words: bool = False) -> Upload:
-    """An upload as everybody may know it, not to be stored: what is served, and nothing of what
-    waits for a decision. With ``words``, what is said of the newest file, but not how it looks."""
+    """The public view of an upload, not to be stored: what is served, and nothing that waits for
+    review. With ``words``, the texts are those of the newest file."""
     seen = Upload.model_validate(upload.model_dump())
     if upload.state is UploadState.LIVE and not upload.earlier:
         return seen

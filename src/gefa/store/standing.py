@@ -51,12 +51,12 @@ class Bases:
         self._own = _own_contents(session)
 
     def digest(self, revision_id: str, source_id: str, name: str) -> str:
-        """Of the revision and the plan, without the recipes."""
+        """A digest of the revision and of the plan without its recipes."""
         own = self._own.get(source_id, "")
         return _digest(revision_id, own, self._shared_by_name[name], self._names)
 
     def of(self, revision: Revision, source: Source, plan: Plan, jobs: Iterable[CutJob]) -> Basis:
-        """Of a source whose plan makes these jobs."""
+        """Where a source stands whose plan makes these jobs."""
         used = {job.cut.recipe for job in jobs} | ({plan.default} if plan.default else set())
         return Basis(
             self.digest(revision.id, source.id, source.name),

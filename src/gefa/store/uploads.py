@@ -36,8 +36,8 @@ MAX_TAG = 60
 
 
 class Described(BaseModel):
-    """What is said of an upload. A focal point is 0..1 each way, and both or none; None leaves a
-    field as it is."""
+    """Texts and focal point of an upload. A focal point is 0..1 each way, and both or none; None
+    leaves a field as it is."""
 
     alt: str | None = Field(default=None, max_length=MAX_ALT)
     decorative: bool | None = None
@@ -117,7 +117,7 @@ def held_by(session: Session, slot: Slot) -> tuple[int, int]:
 
 
 def sent_before(session: Session, request: str) -> Upload | None:
-    """What came of a request that was sent before."""
+    """The upload of a request that was sent before."""
     return session.exec(select(Upload).where(Upload.request == request)).first()
 
 
@@ -287,8 +287,8 @@ def reject(session: Session, upload: Upload, reason: str) -> None:
 
 
 def went_live(session: Session, upload: Upload, slot: Slot) -> None:
-    """What follows when there is something new to be seen: who wants to know is told, and the
-    original goes where the slot does not keep it."""
+    """After an upload went live: send webhook notices, and remove the original if the slot does not
+    keep it."""
     settings = settings_of(session, slot)
     notify(session, slot, upload, settings.notify, "upload.live")
     if not settings.keeps_original(upload.bytes):

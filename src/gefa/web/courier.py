@@ -42,9 +42,9 @@ def signature(secret: str, id: str, moment: datetime, body: str) -> str:
 
 
 class Courier:
-    """A thread of the server, with one more for each slot that something is told for: an address
-    that does not answer holds up nobody else's. Addresses inside the machine or its network are
-    told only with ``local``."""
+    """A thread of the server, with one more for each slot that has notices to send: an address that
+    does not answer holds up no other. Gefa sends to addresses inside the machine or its network
+    only with ``local``."""
 
     def __init__(self, store: Store, *, local: bool = False) -> None:
         self._store = store

@@ -66,7 +66,7 @@ class Served:
 
 @dataclass(frozen=True, slots=True)
 class ServedUpload:
-    """What there is of an upload, for addresses that name no file: its first crop, all files."""
+    """The files of an upload's first crop, for addresses that name no file."""
 
     crop: str
     files: tuple[Served, ...]

@@ -49,7 +49,7 @@ class Intake(Protocol):
         """Why a file of ``size`` bytes that begins with ``head`` is not taken, if it is not."""
 
     def too_much(self) -> Problem:
-        """What is said of a form that is larger than ``max_form_bytes``."""
+        """The problem of a form larger than ``max_form_bytes``."""
 
 
 @dataclass
@@ -79,8 +79,8 @@ class Form:
     fields: dict[str, list[str]] = field(default_factory=dict)
 
     def values_for(self, index: int) -> dict[str, str]:
-        """The fields for the file of that number: its own where there are several, else the one
-        that goes for all."""
+        """The fields for the file of that number: its own if there are several, else the one for
+        all."""
         return {
             name: values[index] if len(values) > 1 else values[0]
             for name, values in self.fields.items()
@@ -88,8 +88,8 @@ class Form:
 
 
 async def receive_form(request: Request, given: Services, intake: Intake) -> Form:
-    """The form of a request. Problem if it is none, or has no file; a file that is not taken is
-    told in its place."""
+    """The form of a request. Problem if it is none, or has no file. A file that is refused has its
+    problem in its place."""
     media_type, options = parse_options_header(request.headers.get("content-type", ""))
     if media_type == b"multipart/form-data" and not options.get(b"boundary"):
         raise Problem(400, "Form cannot be read", "Its Content-Type names no boundary.")

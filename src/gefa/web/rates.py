@@ -77,7 +77,7 @@ class Tries:
             return max(self._by_address.wait(address), self._by_name.wait(name))
 
     def give_back(self, name: str, address: str) -> None:
-        """That one was right."""
+        """Give one back: the guess was right."""
         with self._lock:
             self._by_name.give_back(name)
             self._by_address.give_back(address)

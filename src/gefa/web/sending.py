@@ -46,7 +46,7 @@ def send_made(blobs: BlobStore, sha256: str, format: Format | str, cached: str =
 
 
 def send_from(blobs: BlobStore, files: list[File], path: str) -> Response:
-    """Of the files that a job reported the one of that path."""
+    """Send the file at that path among those that a job reported."""
     found = next((file for file in files if file.path == path), None)
     if found is None:
         raise Problem(404, "No such file", f"{path} was not made here.")

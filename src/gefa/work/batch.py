@@ -82,7 +82,7 @@ class _Batch:
     facts: dict[str, CutFacts] = field(default_factory=dict)
 
     def tell(self, planned: Planned) -> None:
-        """Take in what there is to say before anything is made."""
+        """Collect warnings before anything is made."""
         self.manifest.failed += planned.failed
         self.manifest.warnings += planned.warnings
         for prepared in planned.prepared.values():

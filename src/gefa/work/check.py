@@ -63,7 +63,7 @@ class Checked(BaseModel):
     findings: list[Finding] = []
 
     def to_junit(self) -> str:
-        """As JUnit XML: a test case for each finding, or one that passed."""
+        """JUnit XML with a test case for each finding, or one that passed."""
         suite = ElementTree.Element(
             "testsuite",
             name="gefa check",

@@ -78,8 +78,8 @@ def carry_over(before: Manifest | None, again: Collection[str], manifest: Manife
 
 
 def put_sprites(out: Path, manifest: Manifest) -> None:
-    """Write the sprites that a manifest names. What cannot be read of their drawings is told as
-    failed, and that sprite stays as it was."""
+    """Write the sprites that a manifest names. Where a drawing cannot be read, the sprite counts as
+    failed and stays as it was."""
     for sprite in manifest.sprites:
         try:
             data = sprite_file(sprite, lambda cut: _drawing(out, manifest, cut))

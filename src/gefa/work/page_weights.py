@@ -141,7 +141,7 @@ def natural_widths(manifest: Manifest) -> dict[str, int]:
 
 
 def unknown_names(plan: Plan, names: Iterable[str]) -> list[str]:
-    """Those that are no pages of the plan."""
+    """The names that are no pages of the plan."""
     known = {entry.called for entry in plan.pages}
     return [name for name in names if name not in known]
 

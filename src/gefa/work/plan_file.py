@@ -74,7 +74,7 @@ class PlanFile:
 
     @property
     def text(self) -> str:
-        """What lies on the disk; empty where it cannot be read."""
+        """The text of the file on disk; empty if it cannot be read."""
         try:
             return self.path.read_text("utf-8", "replace")
         except OSError:

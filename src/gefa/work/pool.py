@@ -54,8 +54,8 @@ class Call:
     processes: ProcessPool
 
     def result(self) -> Any:
-        """What came of it. Raises BrokenProcessPool also where the processes broke in the moment of
-        the call: the pool itself then tells nobody."""
+        """The result of the call. Raises BrokenProcessPool also where the processes broke in the
+        moment of the call: the pool itself then tells nobody."""
         while not wait([self.future], _LOOK_SECONDS).done:
             if not self.processes.active and not wait([self.future], _LOOK_SECONDS).done:
                 raise BrokenProcessPool("the processes broke before they were asked")

@@ -36,7 +36,7 @@ class TaskMessage(BaseModel):
 
 
 class Outcome(BaseModel):
-    """What became of a task: a report, or the reason there is none.
+    """The outcome of a task: a report, or the reason why there is none.
 
     ``refused`` means that the file itself is at fault, not the machine. ``more`` tells that the
     task goes on: this is what is known so far.

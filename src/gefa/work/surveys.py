@@ -54,7 +54,7 @@ class Remembered(BaseModel):
 
 
 class SurveyMemory:
-    """Of one out folder."""
+    """What one out folder remembers of its sources."""
 
     def __init__(self, out: Path) -> None:
         self._folder = out / HIDDEN / "surveys"

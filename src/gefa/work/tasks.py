@@ -236,7 +236,7 @@ def draw_proof(desk: Desk, asked: ProofBody) -> ProofReport:
 
 
 def draw_curve(desk: Desk, asked: CurveBody) -> MadeReport:
-    """Measure the points of a curve; each is told as soon as it is known."""
+    """Measure the points of a curve; report each as soon as it is known."""
     image = _reference(desk, asked)
     made = {}
     for key, variant in measure_curve(asked.job, image, asked.size, asked.format, desk.shelf):

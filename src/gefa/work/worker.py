@@ -33,9 +33,9 @@ log = logging.getLogger("gefa.worker")
 
 
 class Worker:
-    """As many tasks at once as there are ``processes``, and one more that is urgent: neither a
-    batch nor a picture that takes long makes an upload wait. One that a server started ends when
-    that ``server``, a process number, is gone."""
+    """Does as many tasks at once as there are ``processes``, and one more that is urgent: neither a
+    batch nor a slow picture makes an upload wait. A worker that a server started ends when that
+    ``server`` (a process number) is gone."""
 
     def __init__(self, folder: Path, processes: int, server: int | None = None) -> None:
         if server is not None:

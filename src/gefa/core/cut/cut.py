@@ -73,7 +73,7 @@ class Remark(BaseModel):
 
 @dataclass
 class Gathered:
-    """The cuts of a document, topmost part first, and what there is to say about them."""
+    """The cuts of a document, topmost part first, with warnings."""
 
     cuts: list[Cut] = field(default_factory=list)
     left_out: list[Remark] = field(default_factory=list)

@@ -31,8 +31,8 @@ def loaded(
 
 
 def picked(offers: Sequence[Offer], width: float, density: float) -> Offer:
-    """Of files of one format the one for ``width`` CSS px at ``density``: the narrowest with enough
-    pixels, else the widest.
+    """The file that a browser picks for ``width`` CSS px at ``density``, among files of one format:
+    the narrowest with enough pixels, else the widest.
 
     HTML leaves it to the browser (4.8.4.3.4); this is what Chromium does.
     """

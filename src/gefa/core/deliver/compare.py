@@ -15,7 +15,8 @@ SAME_WEIGHT = 0.005
 
 
 class Verdict(StrEnum):
-    """What became of a file. ``TRADED`` is lighter and looks worse, or heavier and looks better."""
+    """How a file differs from the one of the older run. ``TRADED`` is lighter and looks worse, or
+    heavier and looks better."""
 
     BETTER = "better"
     WORSE = "worse"

@@ -55,7 +55,7 @@ class NamedPictures:
         return list(dict.fromkeys([*self._entries, *self._cuts]))
 
     def entry(self, name: str) -> PictureEntry:
-        """The picture of that name; a cut is one by itself. PlanError, with the closest name, if
+        """The picture of that name; each cut is a picture too. PlanError, with the closest name, if
         there is none."""
         if name in self._entries:
             return self._entries[name]

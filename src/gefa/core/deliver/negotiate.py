@@ -43,8 +43,8 @@ AnySized = TypeVar("AnySized", bound=Sized)
 
 
 def sent_to_large_screens(files: Iterable[AnySized]) -> AnySized | None:
-    """What stands for a cut: the lightest of its widest files, which is what most visitors with a
-    large screen are sent. None without any."""
+    """The lightest of a cut's widest files: most visitors with a large screen are sent this one.
+    None if there are no files."""
     return min(files, key=lambda file: (-file.width, file.bytes), default=None)
 
 

@@ -27,8 +27,8 @@ def measured(
     crop: Rect | None,
     candidates: Sequence[Size] = (),
 ) -> CutFacts:
-    """Of the picture at its ``widest``; with ``candidates``, sizes to choose from by weight, also
-    how that grows."""
+    """Measure the picture at its ``widest``. With ``candidates``, sizes to choose from by weight,
+    also measure how its weight grows."""
     image = pictures.at(widest)
     alpha = alpha_kind(image)
     nature = nature_of(image)

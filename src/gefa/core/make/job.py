@@ -118,7 +118,7 @@ class CutJob(BaseModel):
 
     @property
     def megapixels(self) -> float:
-        """Of its largest file."""
+        """Megapixels of its largest file."""
         return max((variant.size.megapixels for variant in self.pixels), default=0.0)
 
 

@@ -123,8 +123,8 @@ def name_all(
     originals: Iterable[OriginalJob] = (),
     taken: Collection[str] = (),
 ) -> tuple[list[CutJob], list[OriginalJob], list[Remark]]:
-    """The jobs of a run with their names and paths, and what there is to say about those that are
-    not as they were wanted. ``taken`` are paths that other sources have, or want."""
+    """Name the jobs of a run and give their files paths; with a warning for each name that differs
+    from the wanted one. ``taken`` are paths that other sources have, or want."""
     cut_jobs, taken_out = list(jobs), list(originals)
     cuts = [_cut_item(job) for job in cut_jobs]
     bitmaps = [_original_item(job) for job in taken_out]

@@ -14,7 +14,7 @@ from gefa.core.treat.recipe import Fit
 
 
 class JobReport(BaseModel):
-    """What became of a job. ``keys`` gives each file's path the key it was made from; ``made`` is
+    """The outcome of a job. ``keys`` gives each file's path the key it was made from; ``made`` is
     all that is known of variants now, by key, and ``facts`` what was measured, by key."""
 
     record: CutRecord

@@ -64,7 +64,7 @@ USUALLY_ABOVE = 0.9
 
 @dataclass(frozen=True)
 class Foretold:
-    """What came of looking at a job: an estimate, or the ``report`` of one made at once."""
+    """What sampling gave: an estimate, or the ``report`` of a job that was made at once."""
 
     estimate: Estimate
     report: JobReport | None = None

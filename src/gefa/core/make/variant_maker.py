@@ -54,8 +54,8 @@ OnMade = Callable[[PlannedVariant, MadeVariant], None]
 
 class VariantMaker:
     """Encodes variants of ``job`` from ``pictures``, at most ``threads`` at once, and puts them on
-    the shelf; ``on_made`` is told of each. ``own`` is the picture's own file, where that may be
-    taken."""
+    the shelf; ``on_made`` is called for each. ``own`` is the picture's own file, if it may pass
+    through."""
 
     def __init__(
         self,

@@ -8,8 +8,8 @@ from gefa.core.plan.plan import CutEntry, Plan
 
 
 def carried_over(plan: Plan, changes: Changes) -> tuple[Plan, list[Remark]]:
-    """The plan for the newer revision: parts that are elsewhere now are followed there, and each
-    is told. What is gone stays in the plan, so that nothing is lost if it comes back."""
+    """The plan for the newer revision, with a warning for each part that it follows to another
+    place. Parts that are gone stay in the plan, so that nothing is lost if they come back."""
     moved = {again.before: again for again in changes.elsewhere}
     remarks: list[Remark] = []
     cuts: list[CutEntry] = []

@@ -83,9 +83,9 @@ def _listed(value: object) -> object:
 
 
 class SourcesEntry(PlanModel):
-    """What goes for every source that one of the globs over paths covers: the first entry that
-    matches a source decides. ``recipe`` stands in for the plan's default; ``folder`` is where its
-    files lie in the out folder, instead of where the source lies."""
+    """Settings of every source that one of the globs covers; the first entry that matches a source
+    decides. ``recipe`` stands in for the plan's default; ``folder`` is where its files lie in the
+    out folder, instead of where the source lies."""
 
     files: Annotated[tuple[Glob, ...], BeforeValidator(_listed), Field(min_length=1)]
     recipe: str | None = None
@@ -119,8 +119,8 @@ class CutEntry(PlanModel):
 
 
 class Rule(PlanModel):
-    """A glob over part paths that makes cuts by itself, in the sources that the glob ``sources``
-    covers, or in all; the first that matches wins."""
+    """A glob over part paths that makes cuts, in the sources that the glob ``sources`` covers, or
+    in all; the first that matches wins."""
 
     id: Id = ""
     sources: Glob | None = None
@@ -161,7 +161,7 @@ def _check_cells(count: int) -> None:
 
 
 class CellEntry(PlanModel):
-    """What one slice of a split has of its own."""
+    """The settings of one slice of a split."""
 
     name: Name | None = None
     recipe: str | None = None
@@ -222,8 +222,9 @@ class CheckTable(PlanModel):
 
 
 class Plan(PlanModel):
-    """What is to be made of a site's sources. ``default`` is the recipe of cuts that name none,
-    ``out`` the folder of the files, from the plan's own. ``for_source`` gives what goes for one.
+    """What a site makes of its sources. ``default`` is the recipe of cuts that name none; ``out``
+    is the folder of the files, relative to the plan's. ``for_source`` gives the part that concerns
+    one source.
 
     Its entries have ids, by which edits name them: those that come without one are given one. Plan
     files do not show them.
@@ -275,13 +276,13 @@ class Plan(PlanModel):
         return {recipe.mark.picture for recipe in self.all_recipes.values() if recipe.mark}
 
     def entry_for(self, source: str) -> SourcesEntry | None:
-        """What goes for the source at that path: the first entry that matches it."""
+        """The first entry that matches the source at that path."""
         return _entries_by_path(self.sources).first(source)
 
     def for_source(self, source: str) -> Plan:
-        """Only what goes for the source at that path, with its recipe as the default: what its
-        files depend on, so no pages. Cuts that name the source stand instead of those of the same
-        part that name none; so do slices."""
+        """The part of the plan that concerns the source at that path, with its recipe as the
+        default. That is what its files depend on, so no pages. Cuts that name the source stand
+        instead of those of the same part that name none; so do slices."""
         entry = self.entry_for(source)
         named = {cut.part for cut in self.cuts if cut.source == source}
         sliced = any(one.source == source for one in self.slices)
@@ -351,7 +352,7 @@ class Plan(PlanModel):
 
 
 def goes_for(glob: str | None, source: str) -> bool:
-    """Whether what has these ``sources`` goes for the one at that path."""
+    """Whether an entry with these ``sources`` concerns the source at that path."""
     return glob is None or covers(glob, source)
 
 

@@ -20,8 +20,8 @@ Place = tuple[int | str, ...]
 def problems_in_words(
     error: ValidationError, text: str = "", keys: Collection[str] = ()
 ) -> list[str]:
-    """What is wrong, each with its place. Where there are several ways to write something, it is
-    told as what most people write: the last way. ``text`` is the TOML that was read, for numbers of
+    """What is wrong, each with its place. Where there are several ways to write something, the text
+    is about the last: most people write that. ``text`` is the TOML that was read, for numbers of
     lines; ``keys`` are those that there are, for the nearest one."""
     problems = error.errors()
     told = [p for p in problems if not any(str(step).startswith("literal[") for step in p["loc"])]

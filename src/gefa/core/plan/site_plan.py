@@ -39,7 +39,7 @@ class Pieces(NamedTuple):
 
 
 def joined(shared: Plan, own: Plan, source: str) -> Plan:
-    """What goes for the source at that path: its own piece before what all share. Own cuts stand
+    """The plan of the source at that path: its own piece, then the shared one. Own cuts stand
     instead of shared ones of the same part, own slices instead of all shared ones. Entries of the
     shared piece have ids that begin with ``s``."""
     for_all = shared.for_source(source)

@@ -46,7 +46,7 @@ def _spans(split: Split, size: Size) -> tuple[list[tuple[int, int]], list[tuple[
 
 
 def add_slices(source: Survey, plan: Plan, default_recipe: str, found: Gathered) -> None:
-    """Append the cuts that the plan's slices make, and what there is to say about them."""
+    """Append the cuts that the plan's slices make, with warnings."""
     canvas = Rect(0, 0, source.width, source.height)
     drawn: list[tuple[str, Rect]] = []
     for number, entry in enumerate(plan.slices):

@@ -17,8 +17,8 @@ _NONE = SourcesEntry(files=("**",))
 
 def treated(plan: Plan, chosen: Collection[str], sources: Collection[str], change: Change) -> Plan:
     """The plan with other entries for the chosen of its sources, by their paths. An entry whose
-    sources are all chosen is changed itself, so that it goes for those that come later; others get
-    an entry that names them."""
+    sources are all chosen is changed itself, so that it also covers later sources; others get an
+    entry that names them."""
     deciding = {name: plan.entry_for(name) for name in sources}
     others = {id(deciding[name]) for name in sources if name not in chosen}
     whole = {id(entry) for entry in deciding.values() if entry is not None} - others

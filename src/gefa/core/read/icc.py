@@ -29,7 +29,7 @@ _BRADFORD = np.array(
 
 @dataclass(frozen=True)
 class Primaries:
-    """Of red, green and blue, and of white."""
+    """The xy chromaticities of red, green, blue and white."""
 
     red: Chromaticity
     green: Chromaticity

@@ -77,7 +77,7 @@ def pages_of(path: Path) -> list[TiffPage]:
 
 
 def full_pages(pages: list[TiffPage]) -> list[TiffPage]:
-    """Those that are pictures of their own, and no reduced copies or masks of others."""
+    """The pages that are pictures of their own, not reduced copies or masks of others."""
     return [page for page in pages if not page.reduced] or pages[:1]
 
 

@@ -85,7 +85,7 @@ class EncodeSource:
         return self._probe() if self._probe is not None else None
 
     def score(self, data: bytes, format: Format) -> float:
-        """Of a file's bytes as browsers show them, SSIMULACRA2."""
+        """The SSIMULACRA2 score of a file, as browsers show it."""
         return self._scored(shown(data, format))
 
     def reaches_with_half_colour(self, score: float) -> bool:

@@ -196,7 +196,8 @@ class AlphaReference:
         self._references = [Reference(_bytes(image, ground)) for ground in self._grounds]
 
     def score(self, image: pyvips.Image) -> float:
-        """Of a picture of the same size; alpha that only one of the two has counts as opaque."""
+        """The score of a picture of the same size. Where only one of the two has alpha, the other
+        counts as opaque."""
         shown = with_alpha(image) if len(self._grounds) > 1 else image
         return min(
             reference.score(_bytes(shown, ground))

@@ -31,7 +31,8 @@ class WeightCurve:
 
     @classmethod
     def of(cls, files: Iterable[ShownFile]) -> WeightCurve:
-        """Of files of one picture and format; of a width that is there twice the lightest."""
+        """The curve of files of one picture and format; of two files of one width, the lighter
+        counts."""
         points: dict[int, int] = {}
         for file in files:
             width, size = max(1, file.width), max(1, file.bytes)

@@ -78,7 +78,7 @@ def ladder_line(one: LadderAdvice) -> str:
 
 
 def as_markdown(weighed: Weighed) -> Iterator[str]:
-    """As a comment on a pull request."""
+    """Markdown for a comment on a pull request."""
     yield "| page | mean | p75 | worst | waste | blurred | budget |"
     yield "|---|--:|--:|--:|--:|--:|---|"
     for page in weighed.pages:
@@ -99,7 +99,7 @@ def as_markdown(weighed: Weighed) -> Iterator[str]:
 
 
 def as_junit(weighed: Weighed) -> str:
-    """As JUnit XML: a test case for each page."""
+    """JUnit XML with a test case for each page."""
     failing = [page for page in weighed.pages if page.kept is False or page.problems]
     suite = ElementTree.Element(
         "testsuite",

@@ -53,7 +53,7 @@ class ShownPicture:
 
     @cached_property
     def files(self) -> tuple[ShownFile, ...]:
-        """Of all sources, in order."""
+        """The files of all sources, in order."""
         return tuple(file for source in self.sources for file in source.files)
 
     @property
@@ -68,7 +68,7 @@ class ShownPicture:
 
 @dataclass(frozen=True, slots=True)
 class ShownPage:
-    """A page with its pictures from the top down, and what there is to say of it."""
+    """A page with its pictures from the top down, and with warnings."""
 
     name: str
     pictures: tuple[ShownPicture, ...]

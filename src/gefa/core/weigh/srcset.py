@@ -13,7 +13,7 @@ _NUMBER = re.compile(r"[0-9]{0,9}(?:\.[0-9]{1,9})?(?:[eE][+-]?[0-9]{1,2})?")
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """An address with the ``width`` in px that is told of it, or a ``density``; without either the
+    """An address with its ``width`` descriptor in px, or its ``density``; without either the
     density is 1."""
 
     url: str

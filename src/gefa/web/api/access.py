@@ -57,8 +57,8 @@ def upload_opened(
 
 
 def seen_by(access: Access | None, upload: Upload) -> Upload:
-    """An upload as the key may know it: all of it who may send or decide, what is said of it who
-    may read, what is public everybody."""
+    """What a key may see of an upload: everything with the right to send or decide, its texts with
+    the right to read, else what is public."""
     if access is None:
         return public_view(upload)
     if access.may(Right.REVIEW) or access.may(Right.UPLOAD):

@@ -148,7 +148,7 @@ def _served(variant: Variant) -> ServedVariant:
 
 
 def alt_of(upload: Upload) -> str:
-    """What stands for the picture where it is not seen: nothing where it only decorates."""
+    """The alternative text; empty for a picture that only decorates."""
     return "" if upload.decorative else upload.alt
 
 

@@ -36,7 +36,7 @@ Authorization = Annotated[str, Header()]
 
 
 class RunState(StrEnum):
-    """How far a run is."""
+    """The progress of a run."""
 
     WAITING = "waiting"
     RUNNING = "running"
@@ -58,7 +58,7 @@ class RunAsked(BaseModel):
 
 
 class RunCounts(BaseModel):
-    """Of a run: ``cuts`` in all and ``cuts_done``, ``files`` so far, those of them that are
+    """Counts of a run: ``cuts`` in all and ``cuts_done``; ``files`` so far, how many of them were
     ``reused``, and their ``bytes``."""
 
     sources: int

@@ -68,8 +68,8 @@ class SourceList(BaseModel):
 
 
 class BroughtAnswer(BaseModel):
-    """What became of one file: the source, or the problem (RFC 9457). ``same`` tells that it was
-    there already with the same bytes."""
+    """The result of one file: the source, or the problem (RFC 9457). ``same``: the source already
+    had these bytes."""
 
     path: str
     id: str | None = None
@@ -79,7 +79,7 @@ class BroughtAnswer(BaseModel):
 
 
 class BroughtAnswers(BaseModel):
-    """Of each file, in the order they were sent; of a zip, of each file in it."""
+    """A result for each file, in the order they were sent; for a zip, one for each file in it."""
 
     results: list[BroughtAnswer]
 

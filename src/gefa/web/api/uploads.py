@@ -64,7 +64,7 @@ FORM_FIELDS = {
 
 
 class Result(BaseModel):
-    """What became of one of several files: the upload, or the problem (RFC 9457)."""
+    """The result of one of several files: the upload, or the problem (RFC 9457)."""
 
     name: str
     status: int
@@ -73,7 +73,7 @@ class Result(BaseModel):
 
 
 class Results(BaseModel):
-    """Of each file, in the order they were sent."""
+    """A result for each file, in the order they were sent."""
 
     results: list[Result]
 
@@ -302,8 +302,8 @@ def show(
     sizes: Annotated[str, Query(description="The sizes attribute for the markup.")] = "",
     authorization: Annotated[str, Header()] = "",
 ) -> Any:
-    """What became of an upload. Without a key: what is public of it, which is nothing while it is
-    held."""
+    """The state of an upload. Without a key, only what is public: nothing while it waits for
+    review."""
     with given.store.reading() as session:
         upload = session.get(Upload, upload_id)
         if upload is None or upload.removed is not None:

@@ -77,7 +77,7 @@ class SheetRow:
 
     @property
     def bytes(self) -> int:
-        """Of what is shown."""
+        """Bytes of the file that is shown."""
         return sum(cell.file.bytes for cell in self.cells if cell)
 
     @property
@@ -154,7 +154,7 @@ class Sheet:
 
 
 def progress_of(session: Session, queue: WorkQueue, run: Run) -> RunProgress:
-    """How far the run is, counting what workers are busy with."""
+    """The progress of the run, counting what workers are busy with."""
     jobs = outlook(session, run.id)
     cost = sum(job.cost for job in jobs) or 1.0
     done = 0.0

@@ -317,7 +317,7 @@ def _event(name: str, text: str) -> str:
 @router.get("/{run_id}/manifest.json")
 @needs(Permission.LOOK)
 def manifest(run_id: str, given: ServicesOf) -> Response:
-    """The manifest by itself."""
+    """The manifest alone."""
     with given.store.reading() as session:
         run, _ = found_run(session, run_id)
         text = manifest_of(session, run).to_json()

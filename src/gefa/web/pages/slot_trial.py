@@ -50,7 +50,7 @@ class TestPicture:
 
     @property
     def ratio(self) -> str:
-        """As its name says, ``3x2`` for 3:2."""
+        """The ratio in its name, ``3x2`` for 3:2."""
         return self.name.split("-")[2].replace("x", ":")
 
 

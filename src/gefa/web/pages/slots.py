@@ -326,7 +326,7 @@ def make_again(name: str, given: ServicesOf) -> Response:
 @router.get("/{name}/keys")
 @needs(Permission.OWN)
 def keys(request: Request, name: str, given: ServicesOf) -> Response:
-    """Who may do what with the slot, and who is told."""
+    """The keys of the slot, and its webhook."""
     return _keys(request, given, name)
 
 

@@ -63,8 +63,8 @@ class SourceIntake:
 
 @dataclass(frozen=True)
 class Brought:
-    """What became of one file: ``source_id``, or the problem with it. ``same`` tells that it was
-    there already with the same bytes."""
+    """The result of one file: ``source_id``, or the problem. ``same``: the source already had these
+    bytes."""
 
     path: str
     source_id: str = ""
@@ -73,7 +73,7 @@ class Brought:
 
 
 def brought_in(given: Services, files: list[Received]) -> list[Brought]:
-    """What became of the files: one result for each, or one for each file in a zip."""
+    """Bring files in: one result for each, or one for each file in a zip."""
     return [result for file in files for result in _results(given, file)]
 
 

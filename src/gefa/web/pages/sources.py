@@ -99,7 +99,7 @@ def fresh(
 @router.post("/sources")
 @needs(Permission.DEVELOP)
 async def receive(request: Request, given: ServicesOf) -> Response:
-    """Take files in, each by itself: a bad one costs no other.
+    """Bring files in; a bad one costs no other.
 
     A script that asks for JSON gets a result for each file; a plain form goes to the desk.
     """

@@ -215,8 +215,8 @@ def show(request: Request, upload_id: str, given: ServicesOf) -> Response:
 @router.get("/{upload_id}/files")
 @needs(Permission.LOOK)
 def files(request: Request, upload_id: str, given: ServicesOf, seen: str | None = None) -> Response:
-    """What came out of it, as it is now; the page anew where it waited and ``seen``, the beginning
-    of its preview's digest, is not that of the picture that is there now."""
+    """The files of an upload as they are now. The whole page if the upload waits and its picture is
+    another than the one that was ``seen`` (the beginning of its preview's digest)."""
     with given.store.reading() as session:
         view = _view(session, upload_id, _sees_held(request))
     if seen is not None and not view.making and not (seen and view.upload.preview.startswith(seen)):

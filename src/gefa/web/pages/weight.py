@@ -163,7 +163,7 @@ def _widths(text: str, natural: int) -> list[int]:
 @router.get("/at")
 @needs(Permission.LOOK)
 def at(request: Request, given: ServicesOf, asked: Asked) -> Response:
-    """What one viewport is sent."""
+    """What one viewport is sent, as a page."""
     return _part(request, given, asked, "weight/_sent.html")
 
 

@@ -158,8 +158,8 @@ class Desk:
 
     @classmethod
     def of(cls, session: Session, given: Services, plan: Plan, name: str) -> Desk:
-        """PlanError where there is no such audience. One whose file is not here is told, and the
-        neutral one stands in."""
+        """The view of a plan for an audience. PlanError if there is no such audience; if its file
+        is missing, a warning, and the neutral audience."""
         base = given.site.folder if given.site else None
         problem = ""
         try:

@@ -195,8 +195,8 @@ def note_held(element: Element, held: dict[Element, frozenset[str]]) -> None:
 
 
 def canvas_size(svg: Element, file: str) -> tuple[Size, list[str]]:
-    """The canvas in px, from width and height or the viewBox, and what there is to tell of it;
-    SourceError if neither helps."""
+    """The canvas in px, from width and height or the viewBox, with warnings; SourceError if neither
+    helps."""
     box = [number(v, 0.0) for v in re.split(r"[\s,]+", svg.get("viewBox", "").strip())]
     from_box = (box[2], box[3]) if len(box) == 4 else (0.0, 0.0)
     width = length(svg.get("width", ""), from_box[0])

@@ -74,7 +74,7 @@ class Reaches:
         self._by_sheet = self._of_sheets([text for text in texts if "(" in text])
 
     def of(self, line: Sequence[Element]) -> float:
-        """Of the last element of ``line`` (which begins at the root), in canvas px."""
+        """The reach of the last element of ``line`` (which begins at the root), in canvas px."""
         scale = 1.0
         reach = Distance()
         for element in line[:-1]:
