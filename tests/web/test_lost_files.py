@@ -47,7 +47,7 @@ def test_a_broken_file_is_never_served_and_made_again(
     assert callable(spoil)
     upload = send(api, jpeg(500, 300, seed)).json()
     # One that nobody has asked for: what is in memory is right, and served on.
-    (variant, *_) = (v for v in upload["variants"] if v["format"] == "webp")
+    (*_, variant) = upload["variants"]
     (stored,) = [
         path
         for path in (demo.folder / "blobs").glob("*/*")

@@ -18,7 +18,7 @@ def upload(demo: Server) -> str:
     """The address of a live upload with several crops."""
     answer = HTTP.post(
         f"{demo.url}/api/v1/slots/gallery/uploads",
-        files={"file": ("kite.jpg", bytes(photo(900, 700, 95).jpegsave_buffer()))},
+        files={"file": ("kite.jpg", bytes(photo(900, 700, 95).gaussblur(1.5).jpegsave_buffer()))},
         data={"alt": "A kite"},
         headers={"Authorization": f"Bearer {demo.key}", "Prefer": "wait=60"},
         timeout=70,

@@ -78,7 +78,7 @@ def pictures() -> dict[str, bytes]:
     return {
         "photos/noon.jpg": photo(120, 80, 1).jpegsave_buffer(),
         "photos/dusk.jpg": photo(90, 60, 2).jpegsave_buffer(),
-        "crest.png": flat(40, 30).pngsave_buffer(),
+        "crest.png": flat(400, 300).pngsave_buffer(),
     }
 
 

@@ -202,7 +202,7 @@ class Settings:
 
     @property
     def told(self) -> dict[str, object]:
-        """Those that are other than usual."""
+        """The settings that differ from the usual ones."""
         usual = Settings()
         values = {field.name: getattr(self, field.name) for field in fields(self)}
         return {name: v for name, v in values.items() if v != getattr(usual, name)}
@@ -349,8 +349,8 @@ class Recipe(BaseModel):
 
     @property
     def usual_formats(self) -> tuple[Format, ...]:
-        """What stands for automatic formats where a quality is wanted that is no look: those cannot
-        be compared by what they weigh."""
+        """The formats that replace automatic ones where the quality is no look: weights at other
+        qualities cannot be compared."""
         fallback = Format.JPEG if self.alpha is AlphaPolicy.MATTE else Format.PNG
         return (Format.AVIF, Format.WEBP, fallback)
 
@@ -399,7 +399,7 @@ class Recipe(BaseModel):
         return self.effort.get(format, row.effort())
 
     def settings_for(self, format: Format) -> Settings:
-        """What its encoder is told: only what it uses, so that nothing else changes its keys."""
+        """The settings that its encoder uses; others must not change its keys."""
         row = FORMATS[format]
         effort = self.effort_for(format)
         told: dict[str, Any] = {
@@ -415,16 +415,16 @@ class Recipe(BaseModel):
 
 BUILT_IN: dict[str, Recipe] = {
     "backdrop": Recipe(
-        formats=(Format.AVIF, Format.WEBP, Format.JPEG),
+        formats="auto",
         widths=(480, 960, 1440, 1920),
+        quality=Aim(look=75),
         alpha=AlphaPolicy.MATTE,
     ),
     "figure": Recipe(formats="auto", widths=(320, 640, 960), quality=Aim(look=80)),
     "icon": Recipe(formats="auto", widths=(48, 96, 192), quality=Aim(look=85)),
 }
-"""Wide opaque pictures, cut-out pieces, and small flat art: enough to need no plan. Pieces and flat
-art find their formats and qualities for each cut; for large photographs that takes more than twice
-as long as fixed numbers."""
+"""Wide opaque pictures, cut-out pieces, and small flat art: enough to need no plan. Each cut gets
+the formats and qualities that suit it, in up to twice the time of fixed numbers."""
 
 BUILT_IN_WORDS = {
     "backdrop": "wide opaque pictures and photographs",
