@@ -16,7 +16,7 @@ from gefa.core.read import read
 from gefa.core.read.part_names import split_tags
 from gefa.core.read.survey import Survey, outline, survey
 from gefa.core.treat.formats import Format
-from gefa.core.treat.recipe import BUILT_IN, Aim, Recipe
+from gefa.core.treat.recipe import BUILT_IN, Aim
 from tests.make import G, L, flat, ora, photo
 
 

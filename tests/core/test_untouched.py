@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import zipfile
+from base64 import b64encode
 from pathlib import Path
 from typing import Any
 
@@ -17,10 +19,11 @@ from gefa.core.make.prepare import prepare, survey_for
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
 from gefa.core.treat.avif_boxes import MOST_META
+from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Recipe
 from gefa.core.treat.untouched import bare, shows
-from tests.make import dot, loaded, photo, standard_profile, with_tag
+from tests.make import L, dot, loaded, ora, photo, standard_profile, svg, with_tag
 
 SUFFIX = {Format.JPEG: ".jpg[Q=40]", Format.PNG: ".png", Format.WEBP: ".webp[Q=40]"}
 FORMATS = list(SUFFIX)
@@ -35,9 +38,11 @@ def signed(image: pyvips.Image) -> pyvips.Image:
     return image
 
 
-def made_of(path: Path, recipe: Recipe) -> tuple[dict[str, File], dict[str, bytes]]:
+def made_of(
+    path: Path, recipe: Recipe, part: str = "/"
+) -> tuple[dict[str, File], dict[str, bytes]]:
     document = read(path)
-    plan = Plan(recipes={"r": recipe}, cuts=(CutEntry(part="/", recipe="r"),))
+    plan = Plan(recipes={"r": recipe}, cuts=(CutEntry(part=part, recipe="r"),))
     (job,) = prepare(survey_for(document, plan), plan).jobs
     shelf = MemoryShelf()
     report = carry_out(job, lambda: document, shelf)
@@ -178,6 +183,49 @@ def test_an_avif_source_passes_through_or_is_made_anew(tmp_path: Path) -> None:
         (file,) = files.values()
         assert file.untouched == (name == "plain"), name
         assert (made[file.path] == data) == (name == "plain")
+
+
+@pytest.mark.parametrize(
+    ("group", "passes"),
+    [
+        ("<g id='Noon'>{image}</g>", True),
+        ("<g id='Noon' opacity='0.5'>{image}</g>", False),
+        ("<g id='Noon' transform='rotate(3 80 60)'>{image}</g>", False),
+        ("<g id='Noon'>{image}<circle cx='80' cy='60' r='1.5'/></g>", False),
+        ("<g id='Noon'>{image}{image}</g>", False),
+    ],
+)
+def test_a_bitmap_in_a_drawing_passes_where_it_shows_as_it_is(
+    tmp_path: Path, group: str, passes: bool
+) -> None:
+    data = bytes(signed(photo(160, 120)).jpegsave_buffer(Q=40, keep="exif"))
+    href = f"data:image/jpeg;base64,{b64encode(data).decode()}"
+    image = f"<image width='160' height='120' href='{href}'/>"
+    source = svg(tmp_path / "d.svg", group.format(image=image))
+    recipe = Recipe(formats=(Format.JPEG,), widths=(160,), quality={Format.JPEG: 90})
+    for untouched in (True, False):
+        told = recipe.model_copy(update={"untouched": untouched})
+        files, made = made_of(source, told, "Noon")
+        (file,) = files.values()
+        assert file.untouched is (passes and untouched)
+        assert (made[file.path] == bare(data, Format.JPEG)) is file.untouched
+
+
+@pytest.mark.parametrize("opacity", ["1", "0.5"])
+def test_a_layer_passes_where_it_shows_as_it_is(tmp_path: Path, opacity: str) -> None:
+    image = dot(90, 70, (0, 0, 90, 70), (200, 60, 40))
+    light = encode(image, Format.PNG, None)
+    source = ora(tmp_path / "d.ora", 90, 70, [L("Kite", image, attributes={"opacity": opacity})])
+    packed = tmp_path / "packed.ora"
+    with zipfile.ZipFile(source) as old, zipfile.ZipFile(packed, "w") as new:
+        for name in old.namelist():
+            new.writestr(name, light if name.endswith(".png") else old.read(name))
+    recipe = Recipe(formats=(Format.PNG,), widths=(90,), untouched=True)
+    for path, passes in ((source, False), (packed, opacity == "1")):
+        files, made = made_of(path, recipe, "Kite")
+        (file,) = files.values()
+        assert file.untouched is passes
+        assert loaded(made[file.path]).width == 90
 
 
 def test_animations_are_not_taken_apart() -> None:

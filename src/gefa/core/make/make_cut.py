@@ -191,13 +191,14 @@ class _Making:
         return self._maker
 
     def _own_file(self, document: Document) -> OwnFile | None:
-        """Where the whole picture is made as it is, and no metadata are to stay."""
+        """Where the whole part is made as it is, and no metadata are to stay."""
         job, recipe = self._job, self._job.recipe
         whole = job.cut.rect is None and job.cut.size is None and job.crop is None
         plain = not recipe.tone and recipe.mark is None
         keeps = recipe.metadata is Keep.COPYRIGHT and bool(document.copyright)
         taken = recipe.takes_untouched and whole and plain and not keeps
-        return OwnFile(document) if taken else None
+        stored = document.stored_file(document.part(job.cut.part)) if taken else None
+        return OwnFile(stored) if stored is not None else None
 
     def _file(self, variant: PlannedVariant) -> File:
         made = self._made[variant.key]

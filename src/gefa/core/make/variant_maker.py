@@ -16,7 +16,7 @@ from gefa.core.geometry import Size, height_for
 from gefa.core.make.job import CutJob, PlannedVariant
 from gefa.core.make.made import CutFacts, MadeVariant, VariantShelf
 from gefa.core.pixels import on_matte
-from gefa.core.read.document import Document
+from gefa.core.read.document import StoredFile
 from gefa.core.treat.curves import PERFECT
 from gefa.core.treat.encode_at_quality import (
     PROBE_WIDTH,
@@ -33,20 +33,25 @@ from gefa.core.treat.untouched import bare, shows
 
 
 class OwnFile:
-    """A flat picture's own file, for variants of its format and natural size."""
+    """The file that a part is stored in, for variants of its format and natural size."""
 
-    def __init__(self, document: Document) -> None:
-        self._document = document
+    def __init__(self, stored: StoredFile) -> None:
+        self._stored = stored
 
-    def for_variant(self, variant: PlannedVariant) -> bytes | None:
-        """Its bytes without metadata; None where it is no such variant."""
-        fits = variant.size == self._document.size and variant.format == self._document.format
-        return self._bare if fits and not variant.moves else None
+    def for_variant(self, variant: PlannedVariant, image: pyvips.Image, most: int) -> bytes | None:
+        """Its bytes without metadata; None where it is no such variant, has more than ``most``
+        bytes, or does not show ``image``."""
+        stored = self._stored
+        if variant.size != stored.size or variant.format != stored.format or variant.moves:
+            return None
+        own = self._bare
+        if own is None or len(own) > most:
+            return None
+        return own if shows(own, variant.format, image, drawn=stored.drawn) else None
 
     @cached_property
     def _bare(self) -> bytes | None:
-        data = self._document.own_file()
-        return None if data is None else bare(data, Format(self._document.format))
+        return bare(self._stored.read(), Format(self._stored.format))
 
 
 OnMade = Callable[[PlannedVariant, MadeVariant], None]
@@ -100,10 +105,10 @@ class VariantMaker:
         if FORMATS[variant.format].drawn:
             return self._drawn(variant)
         found = find(source, self._request(variant))
-        own = self._own.for_variant(variant) if self._own is not None else None
-        if own is None or len(own) > len(found.data):
-            return found
-        if not shows(own, variant.format, source.image):
+        own = None
+        if self._own is not None:
+            own = self._own.for_variant(variant, source.image, len(found.data))
+        if own is None:
             return found
         most = variant.quality.max_bytes if isinstance(variant.quality, Aim) else None
         fits = most is None or len(own) <= most

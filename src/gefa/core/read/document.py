@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
@@ -95,6 +95,17 @@ class Original:
     bytes: int
 
 
+@dataclass(frozen=True, slots=True)
+class StoredFile:
+    """The file of a bitmap: of a flat picture, or inside a design. ``size`` is in px. ``drawn``
+    tells that another decoder draws the part than the one that reads its files."""
+
+    format: str
+    size: Size
+    read: Callable[[], bytes]
+    drawn: bool = False
+
+
 @dataclass
 class Document(ABC):
     """One revision of a source, open for asking. Reading pixels happens only when asked."""
@@ -155,8 +166,9 @@ class Document(ABC):
         """An original, byte for byte as stored."""
         raise PartMissing(f"holds no original {key!r}.", file=self.name)
 
-    def own_file(self) -> bytes | None:
-        """A flat picture's file where that shows one whole still picture; None for all else."""
+    def stored_file(self, part: Part) -> StoredFile | None:
+        """The file of the one still bitmap that a part has, a flat picture or a layer; None for
+        parts with none or several. The part may show the bitmap otherwise than the file does."""
         return None
 
     @abstractmethod

@@ -16,7 +16,7 @@ from gefa.core.pixels import AlphaKind, alpha_kind, as_image, outside_srgb, resi
 from gefa.core.read.broken import broken_picture
 from gefa.core.read.colour_profile import dropped_by_libpng, trouble_with
 from gefa.core.read.copyright import copyright_of
-from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part
+from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part, StoredFile
 from gefa.core.read.frames import frame_count, frames_of
 from gefa.core.read.heic import heic_copyright, heic_profile, load_heic
 from gefa.core.read.limits import MAX_FRAMES, MAX_MEGAPIXELS, check_size
@@ -237,10 +237,10 @@ class FlatPicture(Document):
         number = self._page.number
         return digest.hexdigest() + (f" page {number}" if number else "")
 
-    def own_file(self) -> bytes | None:
+    def stored_file(self, part: Part) -> StoredFile | None:
         if self.frames > 1 or self._without_end or self._page.number:
             return None
-        return self._path.read_bytes()
+        return StoredFile(self.format, self.size, self._path.read_bytes)
 
     def render(self, part: Part, region: Rect, width: int, *, whole: bool = True) -> pyvips.Image:
         try:

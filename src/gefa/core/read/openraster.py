@@ -38,6 +38,7 @@ from gefa.core.read.document import (
     Notice,
     Original,
     Part,
+    StoredFile,
     Strays,
 )
 from gefa.core.read.likeness import likeness_of
@@ -380,6 +381,12 @@ class OpenRaster(Document):
             stored = self._members[node.member].file_size
             found.append(Original(path, path, name, "image/png", size, shown, stored))
         return found
+
+    def stored_file(self, part: Part) -> StoredFile | None:
+        node = self._node_of[part.path]
+        if part.kind is not Kind.LAYER:
+            return None
+        return StoredFile("png", self._layer_facts(node).size, lambda: self._unpack(node.member))
 
     def original_bytes(self, key: str) -> bytes:
         return self._unpack(self._node_of[self.part(key).path].member)

@@ -22,12 +22,14 @@ from gefa.core.read.document import (
     Notice,
     Original,
     Part,
+    StoredFile,
     Strays,
 )
 from gefa.core.read.embedded import media_type_of, size_of
 from gefa.core.read.likeness import likeness_of
 from gefa.core.read.limits import MAX_PARTS, check_size
 from gefa.core.read.part_names import PathBook, split_tags, tag_name
+from gefa.core.read.sniff import sniff
 from gefa.core.read.strays import area, find_strays
 from gefa.core.read.svg import fonts
 from gefa.core.read.svg.cascade import put_in_styles
@@ -372,6 +374,16 @@ class Svg(Document):
                 )
             )
         return list(reversed(found))
+
+    def stored_file(self, part: Part) -> StoredFile | None:
+        element = self._lines.get(part.path, (self._svg,))[-1]
+        found = [data for below in element.iter() if (data := embedded(href(below)))]
+        if len(found) != 1:
+            return None
+        size, kind = size_of(found[0]), sniff(found[0][:4096])
+        if size is None or kind is None:
+            return None
+        return StoredFile(kind.value, size, lambda: found[0], drawn=True)
 
     def original_bytes(self, key: str) -> bytes:
         for number_, (_, data) in enumerate(self._stored()):
