@@ -105,6 +105,10 @@ def test_from_a_design_to_its_bundle_and_proof(page: Page, demo: Server, tmp_pat
     page.keyboard.press("Enter")
     expect(page.locator("#history")).to_contain_text("Named Kites/Near")
     page.keyboard.press("Escape")
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog")).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("dialog")).to_be_hidden()
     page.keyboard.press("r")
     expect(page.get_by_role("link", name="Bundle (zip)")).to_be_visible(timeout=60_000)
     in_order(

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 import time
 import zipfile
 from pathlib import Path
@@ -129,41 +128,6 @@ def test_a_click_on_the_picture_finds_the_topmost_part_by_its_pixels(
     expect(page.locator("#pointed")).to_have_text("Kites/Red kite")
     click(345, 730)
     expect(page.locator("#pointed")).to_have_text("Shore/Paper sky")
-
-
-def test_the_keyboard_does_the_whole_job(page: Page, demo: Server, tmp_path: Path) -> None:
-    page.goto(demo.url)
-    page.locator("#file").set_input_files(design(tmp_path / "keys.ora"))
-    tile = page.get_by_role("link", name="keys.ora")
-    expect(tile.locator("img")).to_be_visible(timeout=20_000)
-    tile.focus()
-    page.keyboard.press("Enter")
-    expect(page.locator("#list")).to_be_visible()
-    page.wait_for_load_state()
-
-    for _ in range(4):
-        page.keyboard.press("ArrowDown")
-    expect(page.locator("#pointed")).to_have_text("Plain")
-    page.keyboard.press("Space")
-    expect(page.get_by_label("Cut Plain")).to_be_checked()
-    # One format fewer, once the cut is estimated: it will not be worth its weight.
-    expect(page.locator("#sum dd").nth(1)).to_have_text(re.compile("[67]"))
-    page.keyboard.press("n")
-    page.keyboard.type("by key")
-    page.keyboard.press("Enter")
-    expect(page.locator("tbody.here").get_by_label("File name")).to_have_value("by key")
-    page.keyboard.press("Escape")
-    page.keyboard.press("?")
-    expect(page.get_by_role("dialog")).to_be_visible()
-    page.keyboard.press("Escape")
-    expect(page.get_by_role("dialog")).to_be_hidden()
-    page.keyboard.press("r")
-    page.wait_for_url("**/runs/*")
-    expect(page.get_by_role("link", name="Bundle (zip)")).to_be_visible(timeout=60_000)
-    page.keyboard.press("s")
-    page.wait_for_url(f"{demo.url}/")
-    page.keyboard.press("u")
-    page.wait_for_url("**/runs")
 
 
 def test_progress_is_shown_while_a_run_goes_on(page: Page, demo: Server, tmp_path: Path) -> None:

@@ -100,8 +100,10 @@ def test_every_crop_has_its_ladder_and_says_what_was_left_out(site: Callable[...
         "wide": {"x": 0, "y": 50, "width": 300, "height": 100},
         "whole": {"x": 0, "y": 0, "width": 300, "height": 200},
     }
-    (left,) = upload["left_out"]
+    left, *formats = upload["left_out"]
     assert (left["crop"], left["width"]) == ("square", 900)
+    assert {one["width"] for one in formats} <= {None}
+    assert not [words for words in upload["warnings"] if "left out" in words]
     assert "Gefa enlarges nothing" in left["reason"]
     assert set(upload["markups"]) == {"square", "wide", "whole"}
     assert upload["markup"] == upload["markups"]["square"]
@@ -124,7 +126,7 @@ def test_too_large_is_brought_down_and_too_small_or_narrow_is_refused(
     upload = limited.send(jpeg(400, 300, 51)).json()
     assert {(v["width"], v["height"]) for v in upload["variants"]} == {(100, 75), (200, 150)}
     assert "brought down from 400 × 300 px to 200 × 150 px" in " ".join(upload["warnings"])
-    assert [left["width"] for left in upload["left_out"]] == [250, 400]
+    assert [left["width"] for left in upload["left_out"] if left["width"]] == [250, 400]
     assert "at least 80 px wide" in problem(limited.send(jpeg(70, 60, 52)), 422)
     assert "at most 2.00 : 1" in problem(limited.send(jpeg(210, 100, 53)), 422)
     assert "at least 0.50 : 1" in problem(limited.send(jpeg(90, 190, 54)), 422)

@@ -22,6 +22,7 @@ from gefa.core.slots.upload import (
     CropPlace,
     Expanded,
     Focus,
+    LeftOut,
     expand,
     first_focus,
     place_of,
@@ -69,7 +70,7 @@ def treat(
         suggested=suggested,
         crops=_places(document, asked, focus),
         made=[report.without_notes() for report in made],
-        left_out=expanded.left_out,
+        left_out=expanded.left_out + _all_left_out(made),
         warnings=_all_warnings(expanded, made),
         failed=[*expanded.failed, *(remark.reason for report in made for remark in report.failed)],
     )
@@ -88,9 +89,14 @@ def _all_warnings(expanded: Expanded, made: list[JobReport]) -> list[str]:
     told = [
         f"{remark.cut}: {remark.reason}" if several else remark.reason
         for report in made
-        for remark in (*report.warnings, *report.left_out)
+        for remark in report.warnings
     ]
     return list(dict.fromkeys([*expanded.warnings, *told]))
+
+
+def _all_left_out(made: list[JobReport]) -> list[LeftOut]:
+    remarks = {(one.cut, one.reason) for report in made for one in report.left_out}
+    return [LeftOut(crop=crop, width=None, reason=reason) for crop, reason in sorted(remarks)]
 
 
 def _mark(blobs: BlobStore, asked: UploadBody) -> Callable[[], Document] | None:

@@ -45,10 +45,11 @@ def first_focus(recipe: Recipe, found: tuple[float, float]) -> Focus:
 
 
 class LeftOut(BaseModel):
-    """A width (px) of a crop that is not made, and why."""
+    """Files of a crop that are not made, and why: of a width in px, or without ``width`` of a
+    format."""
 
     crop: str
-    width: int
+    width: int | None
     reason: str
 
 
