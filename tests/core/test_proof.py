@@ -136,8 +136,9 @@ def test_two_files_are_judged_by_weight_and_look(
 
 
 def test_runs_are_paired_by_cut_format_and_width() -> None:
-    before = [file(100, 80), file(50, 80, cut="gone"), file(9, 80, source="b", cut="b")]
-    after = [file(90, 80), file(500, 80, width=200), file(9, 80, source="c", cut="c")]
+    same = file(7, 80, cut="same")
+    before = [same, file(100, 80), file(50, 80, cut="gone"), file(9, 80, source="b", cut="b")]
+    after = [same, file(90, 80), file(500, 80, width=200), file(9, 80, source="c", cut="c")]
     older = Manifest(sources=["a", "b"], files=before)
     newer = Manifest(sources=["a", "c"], files=after)
     pairs = paired(older, newer)
@@ -145,8 +146,11 @@ def test_runs_are_paired_by_cut_format_and_width() -> None:
         ("a-100.webp", Verdict.BETTER),
         ("a-200.webp", Verdict.NEW),
         ("gone-100.webp", Verdict.GONE),
+        ("same-100.webp", Verdict.SAME),
     ]
-    assert counted(pairs) == {Verdict.BETTER: 1, Verdict.NEW: 1, Verdict.GONE: 1}
+    assert counted(pairs) == {
+        Verdict.BETTER: 1, Verdict.SAME: 1, Verdict.NEW: 1, Verdict.GONE: 1,
+    }  # fmt: skip
     assert sum(pair.heavier for pair in pairs) == 440
 
 

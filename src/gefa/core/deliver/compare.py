@@ -75,7 +75,8 @@ def _sign(value: float, slack: float) -> int:
 
 def paired(before: Manifest, after: Manifest) -> list[ComparedFiles]:
     """Files of the sources that both runs had, by what they are: cut, format and width; in the
-    order of the run after, those that are gone last. Where they share no source's name, all."""
+    order of the run after, but those that differ first, and those that are gone before those that
+    are the same. Where they share no source's name, all."""
     shared = set(before.sources) & set(after.sources)
     theirs, ours = (
         [file for file in manifest.files if not shared or file.source in shared]
@@ -83,7 +84,8 @@ def paired(before: Manifest, after: Manifest) -> list[ComparedFiles]:
     )
     old = {(file.cut, file.format, file.width): file for file in theirs}
     pairs = [ComparedFiles(old.pop((f.cut, f.format, f.width), None), f) for f in ours]
-    return pairs + [ComparedFiles(file, None) for file in old.values()]
+    pairs += [ComparedFiles(file, None) for file in old.values()]
+    return sorted(pairs, key=lambda pair: pair.verdict is Verdict.SAME)
 
 
 def counted(pairs: Sequence[ComparedFiles]) -> dict[Verdict, int]:
