@@ -11,7 +11,7 @@ demo: $(VENV)/.ready
 	$(BIN)/gefa demo --data gefa-demo --port $(PORT)
 
 test: $(VENV)/.ready-dev chromium redis
-	$(BIN)/pytest -n 2 --dist loadfile
+	$(BIN)/pytest -n 2 --dist loadfile --no-loadscope-reorder
 
 check: $(VENV)/.ready-dev frontend/node_modules
 	$(BIN)/ruff check .

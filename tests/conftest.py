@@ -36,6 +36,30 @@ settings.register_profile("gefa", deadline=None)
 settings.load_profile("gefa")
 
 
+FIRST = (
+    "test_docs",
+    "test_kill",
+    "test_accessibility",
+    "test_pool",
+    "test_site_api",
+    "test_scale",
+    "test_uploads",
+    "test_weigh",
+    "test_layout",
+    "test_journey",
+    "test_treating",
+    "test_by_keyboard",
+    "test_desk",
+)
+"""modules that take long, so that none is left alone at the end; in turn one that needs the demo and
+one that does not, since only one process at a time can load it"""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    order = {name: place for place, name in enumerate(FIRST)}
+    items.sort(key=lambda item: order.get(item.path.stem, len(FIRST)))
+
+
 def eventually(check: Callable[[], Any], seconds: float = SECONDS, step: float = 0.1) -> Any:
     """What ``check`` gives once it gives something true."""
     deadline = time.monotonic() + seconds

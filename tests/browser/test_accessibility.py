@@ -125,6 +125,7 @@ def test_every_view_can_be_used_by_everybody(page: Page, demo: Server, tmp_path:
     check("keys and webhook")
     page.goto(f"{demo.url}/uploads")
     check("uploads")
+    page.goto(f"{demo.url}/uploads?state=live")
     page.locator(".feed-picture").last.click()
     expect(page.locator("#handle")).to_be_visible()
     check("upload")

@@ -132,7 +132,7 @@ def test_a_click_on_the_picture_finds_the_topmost_part_by_its_pixels(
 
 def test_progress_is_shown_while_a_run_goes_on(page: Page, demo: Server, tmp_path: Path) -> None:
     file = tmp_path / "slow.png"
-    photo(2200, 1500, 3).pngsave(str(file))
+    photo(1500, 1000, 3).pngsave(str(file))
     page.goto(demo.url)
     page.locator("#file").set_input_files(file)
     tile = page.get_by_role("link", name="slow.png")
@@ -141,7 +141,7 @@ def test_progress_is_shown_while_a_run_goes_on(page: Page, demo: Server, tmp_pat
     page.get_by_role("button", name="Run").click()
     bar = page.get_by_role("progressbar")
     expect(bar).to_be_visible()
-    expect(page.get_by_text("of 12 files")).to_be_visible()
+    expect(page.get_by_text("of 9 files")).to_be_visible()
     eventually(lambda: bar.count() == 0 or int(bar.get_attribute("aria-valuenow") or 0) > 0, 30)
     expect(page.get_by_role("link", name="Bundle (zip)")).to_be_visible(timeout=60_000)
     expect(bar).to_have_count(0)
