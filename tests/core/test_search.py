@@ -23,7 +23,7 @@ from gefa.core.treat.quality_search import (
     slack_of,
 )
 from gefa.core.treat.recipe import Aim, Settings
-from tests.make import dot, photo
+from tests.make import dot, loaded, photo
 
 
 def textured(width: int, height: int, seed: int) -> pyvips.Image:
@@ -34,6 +34,15 @@ def textured(width: int, height: int, seed: int) -> pyvips.Image:
 
 
 PICTURES = [photo(240, 160, 1), photo(400, 260, 7), textured(230, 170, 2), textured(320, 200, 9)]
+
+
+def test_what_avif_cannot_hold_is_searched_for_without_its_drafts() -> None:
+    wide = photo(17_000, 24, 3)
+    source = EncodeSource(wide, probe=lambda: EncodeSource(wide.resize(480 / 17_000, vscale=1)))
+    found = find(source, EncodeRequest(Format.JPEG, Aim(look=70), Settings()))
+    assert found.score is not None
+    assert found.score >= 70
+    assert loaded(found.data).width == 17_000
 
 
 def test_a_look_is_met_closely_in_few_encodes() -> None:

@@ -383,9 +383,9 @@ class OpenRaster(Document):
         return found
 
     def stored_file(self, part: Part) -> StoredFile | None:
-        node = self._node_of[part.path]
         if part.kind is not Kind.LAYER:
             return None
+        node = self._node_of[part.path]
         return StoredFile("png", self._layer_facts(node).size, lambda: self._unpack(node.member))
 
     def original_bytes(self, key: str) -> bytes:

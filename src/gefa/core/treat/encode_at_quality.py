@@ -11,8 +11,9 @@ from typing import TYPE_CHECKING
 
 import pyvips
 
+from gefa.core.geometry import Size
 from gefa.core.treat.curves import PERFECT, Curve, through, warped
-from gefa.core.treat.encode import encode, encode_with_fewest_colours
+from gefa.core.treat.encode import encode, encode_with_fewest_colours, too_large_for
 from gefa.core.treat.formats import FORMATS, Format, typical_of
 from gefa.core.treat.nature import Nature
 from gefa.core.treat.quality_search import (
@@ -78,6 +79,10 @@ class EncodeSource:
     @property
     def width(self) -> int:
         return int(self._still.width)
+
+    @property
+    def size(self) -> Size:
+        return Size(self._still.width, self._still.height)
 
     @cached_property
     def probe(self) -> EncodeSource | None:
@@ -229,7 +234,7 @@ def _drift(source: EncodeSource, probe: EncodeSource, request: EncodeRequest) ->
     typical = typical_of(request.format)
     doublings = log2(source.width / probe.width)
     drift = typical.drift * doublings
-    if typical.follows:
+    if typical.follows and not too_large_for(Format.AVIF, source.size):
         usual = typical_of(Format.AVIF).drift * doublings
         drift += typical.follows * (_draft_drift(source, probe, request) - usual)
     return drift

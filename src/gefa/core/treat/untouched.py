@@ -54,17 +54,18 @@ def shows(data: bytes, format: Format, image: pyvips.Image, *, drawn: bool = Fal
     """Whether browsers show a file exactly as ``image``, 8-bit sRGB; what is fully transparent may
     have any colour. AVIF counts as the same within SMOOTHED levels of 255 on average: where it
     stores colour at half resolution, browsers smooth it and libvips, which gave the image, does
-    not. So does a JPEG in a drawing (``drawn``), whose decoder rounds otherwise, if moreover no
-    block of BLOCK px a side differs by more than that: something small may lie over it."""
+    not. In a drawing (``drawn``), whose decoders round otherwise, AVIF and JPEG count as the same
+    where no block of BLOCK px a side differs by more than that: something small may lie over
+    them."""
     try:
         own = _comparable(shown(data, format))
         other = _comparable(image)
         if (own.width, own.height) != (other.width, other.height):
             return False
+        if drawn and format in (Format.AVIF, Format.JPEG):
+            return bool((own - other).shrink(BLOCK, BLOCK, ceil=True).abs().max() <= SMOOTHED)
         if format is Format.AVIF:
             return bool((own - other).abs().avg() <= SMOOTHED)
-        if drawn and format is Format.JPEG:
-            return bool((own - other).shrink(BLOCK, BLOCK, ceil=True).abs().max() <= SMOOTHED)
         return bool((own != other).max() == 0)
     except (pyvips.Error, OSError):
         return False
