@@ -409,3 +409,16 @@ def test_the_cut_that_is_shown_is_the_one_that_is_changed(pages: httpx.Client) -
     change(pages, source, do="name", part="/", line=line[1], name="sign")
     cuts = parse_plan(plan(pages, source), "p").cuts
     assert [(cut.recipe, cut.name) for cut in cuts] == [("gone", None), ("icon", "sign")]
+
+
+def test_estimates_come_to_the_rows_with_the_sum(pages: httpx.Client) -> None:
+    (result,) = bring_in(pages, ("foretold.jpg", bytes(photo(1400, 900, 81).jpegsave_buffer())))
+    shown = ready(pages, result["source"])
+
+    def told() -> str:
+        text = pages.get(f"/sources/{result['source']}/sum").text
+        return text if "≈" in text else ""
+
+    late = re.findall(r'<span[^>]* id="([^"]+)" hx-swap-oob="true"', eventually(told))
+    assert [name.rpartition("-row-")[2].split("-")[-2] for name in late] == ["files", "expected"]
+    assert all(shown.count(f'id="{name}"') == 1 for name in late)

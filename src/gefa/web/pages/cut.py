@@ -93,11 +93,11 @@ def show(request: Request, source_id: str, given: ServicesOf) -> Response:
 @router.get("/sources/{source_id}/sum")
 @needs(Permission.LOOK)
 def sum_now(request: Request, source_id: str, given: ServicesOf) -> Response:
-    """The sum again, while its weights are being estimated."""
+    """The sum and the weights of the cuts again, while they are being estimated."""
     with given.store.reading() as session:
         view = view_of(session, *_ready(session, source_id))
     given.outlooks.wake()
-    return page(request, "cut/_sum.html", view=view)
+    return page(request, "cut/_sum_now.html", view=view)
 
 
 def _still_waiting(revision: Revision) -> Response:
