@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import base64
 import re
+import subprocess
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -263,3 +265,23 @@ def test_transparency_is_laid_on_the_matte(tmp_path: Path) -> None:
 def test_a_file_that_is_sent_as_it_is_weighs_what_it_weighs() -> None:
     assert MadeVariant(sha256="", bytes=900).sent == 900
     assert MadeVariant(sha256="", bytes=900, gzip=300).sent == 300
+
+
+def test_fingerprints_do_not_depend_on_what_a_process_wrote_before(tmp_path: Path) -> None:
+    path = svg(tmp_path / "drawing.svg", BADGE, more=XLINK)
+    # A process of its own: what this one has written before is what is tested.
+    code = f"""
+from pathlib import Path
+from gefa.core.read import read
+def prints(document):
+    return [document.fingerprint(part) for part in document.canvas.walk()]
+before = prints(read(Path({str(path)!r})))
+from gefa.core.treat.svg_file import svg_file
+document = read(Path({str(path)!r}))
+part = document.part("Badge")
+region = document.extent(part)
+svg_file(document, part, region, document.render(part, region, region.width))
+assert prints(read(Path({str(path)!r}))) == before, "they are others now"
+"""
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr

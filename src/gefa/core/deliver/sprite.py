@@ -53,7 +53,6 @@ def sprite_file(sprite: Sprite, load: Callable[[str], bytes]) -> bytes:
         symbol = Element(f"{{{SVG}}}symbol", {"id": id, **kept})
         symbol.extend(list(drawing))
         root.append(symbol)
-    ElementTree.register_namespace("", SVG)
     return ElementTree.tostring(root).replace(b" />", b"/>") + b"\n"
 
 

@@ -19,6 +19,7 @@ from gefa.core.geometry import Rect, Size
 from gefa.core.pixels import resize, with_alpha
 from gefa.core.read import xml
 from gefa.core.read.document import Document, Part
+from gefa.core.read.svg.elements import XLINK
 
 FINEST = 0.02
 """px at the natural size of the file that a coordinate may be off: a sixteenth of a px at 3x"""
@@ -30,9 +31,7 @@ block of so many px a side: a lost dot shows there, an edge that is a hundredth 
 not"""
 _COMPARED = 1_600
 """px of the longer side that both are drawn at to be compared, at the most"""
-_XLINK = "http://www.w3.org/1999/xlink"
-_XLINK_HREF = f"{{{_XLINK}}}href"
-ElementTree.register_namespace("xlink", _XLINK)
+_XLINK_HREF = f"{{{XLINK}}}href"
 _REFERENCE = re.compile(r"""((?:url\(\s*['"]?|^)#)([^)'"\s]+)""")
 _LETTERS = "abcdefghijklmnopqrstuvwxyz"
 

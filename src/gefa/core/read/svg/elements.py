@@ -7,6 +7,7 @@ import binascii
 import re
 from collections.abc import Iterator
 from urllib.parse import unquote_to_bytes
+from xml.etree import ElementTree
 from xml.etree.ElementTree import Element
 
 from gefa.core.errors import SourceError
@@ -15,6 +16,11 @@ from gefa.core.read import xml
 from gefa.core.read.document import Kind
 
 SVG = "http://www.w3.org/2000/svg"
+XLINK = "http://www.w3.org/1999/xlink"
+# Here, before anything is written: fingerprints are of the text of elements, which must not depend
+# on what else a process has written before.
+ElementTree.register_namespace("", SVG)
+ElementTree.register_namespace("xlink", XLINK)
 RESOURCES = frozenset(
     {
         *("defs", "style", "linearGradient", "radialGradient", "pattern", "clipPath", "mask"),

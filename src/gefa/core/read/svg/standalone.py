@@ -71,7 +71,6 @@ def standalone(
             )
         root.set("font-size", FONT_SIZE)
     _drop_ids(root)
-    ElementTree.register_namespace("", SVG)
     data = ElementTree.tostring(root)
     if len(data) > MOST_BYTES:
         raise NotDrawable(f"the drawing is too intricate: {len(data) / 1e3:,.0f} kB of shapes")
