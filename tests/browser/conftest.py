@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import time
 from collections.abc import Iterator
 
 import pytest
@@ -20,6 +21,17 @@ ARGUMENTS = [
 
 # Other tests keep the machine busy.
 expect.set_options(timeout=20_000)
+
+
+def overflow(page: Page, seconds: float = 5) -> float:
+    """Px by which ``page`` is wider than its window. Which tables scroll by themselves is found out
+    a frame or two after the window has changed, so what is too wide is asked again for a while."""
+    deadline = time.monotonic() + seconds
+    while True:
+        over = page.evaluate("document.documentElement.scrollWidth - innerWidth")
+        if over <= 0 or time.monotonic() > deadline:
+            return float(over)
+        page.wait_for_timeout(50)
 
 
 @pytest.fixture(scope="session")

@@ -13,6 +13,7 @@ from bench.designs import layered
 from playwright.sync_api import Locator, Page, expect
 
 from gefa.core.plan.plan import Plan, parse_plan
+from tests.browser.conftest import overflow
 from tests.browser.test_journey import open_source
 from tests.conftest import Server, eventually
 from tests.make import L, dot, flat, largest_difference, ora, photo
@@ -208,7 +209,7 @@ def test_a_sliced_picture_is_put_together_without_a_seam(picture: Page) -> None:
     assert (shot.width, shot.height) == (WIDTH, HEIGHT)
     assert largest_difference(shot.extract_band(0, n=3), picture_itself) == 0
     page.set_viewport_size({"width": 417, "height": HEIGHT})
-    assert page.evaluate("document.documentElement.scrollWidth") <= 417
+    assert overflow(page) <= 0
 
 
 def test_a_design_of_300_layers_is_listed_outlined_and_scrolled(
@@ -237,7 +238,7 @@ def test_the_cut_screen_works_at_800_px(page: Page, demo: Server, tmp_path: Path
         assert box is not None
         assert box["x"] >= 0
         assert box["x"] + box["width"] <= 800
-    assert page.evaluate("document.documentElement.scrollWidth") <= 800
+    assert overflow(page) <= 0
 
 
 def test_two_windows_on_one_plan_cost_none_of_each_other(picture: Page) -> None:

@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Page, Route, expect
 
+from tests.browser.conftest import overflow
 from tests.conftest import Server, eventually
 from tests.make import L, dot, flat, ora, photo
 
@@ -198,9 +199,7 @@ def test_what_was_changed_a_moment_ago_is_in_the_run(
 def check_widths(page: Page) -> None:
     for width in (1280, 800, 390):
         page.set_viewport_size({"width": width, "height": 800})
-        # What fits is found out in the next frame.
-        page.wait_for_timeout(100)
-        assert page.evaluate("document.documentElement.scrollWidth") <= width, (page.url, width)
+        assert overflow(page) <= 0, (page.url, width)
 
 
 def test_nothing_sticks_out_of_a_narrow_window(page: Page, demo: Server) -> None:

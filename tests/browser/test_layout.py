@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
+from tests.browser.conftest import overflow
 from tests.conftest import Server, start
 from tests.web.test_people import ROUTES
 
@@ -103,7 +104,7 @@ def test_no_page_is_wider_than_its_window(
     wide = {}
     for path in pages:
         page.goto(f"{served.url}{path}")
-        over = page.evaluate("document.documentElement.scrollWidth - innerWidth")
+        over = overflow(page)
         if over > 0:
             wide[path] = over
     page.close()
@@ -136,7 +137,7 @@ def test_text_twice_as_large_fits_too(browser: Browser, served: Server, pages: l
               for (let frame = 0; frame < 3; frame++) await new Promise(requestAnimationFrame);
             }"""
         )
-        over = page.evaluate("document.documentElement.scrollWidth - innerWidth")
+        over = overflow(page)
         if over > 0:
             wide[path] = over
     page.close()

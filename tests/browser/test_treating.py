@@ -9,6 +9,7 @@ from urllib.parse import urljoin
 import pytest
 from playwright.sync_api import Page, expect
 
+from tests.browser.conftest import overflow
 from tests.browser.test_cutting import bring
 from tests.conftest import Server
 from tests.make import L, dot, ora, photo
@@ -212,5 +213,5 @@ def test_the_sheet_leads_to_proofs_and_to_another_run(proof: Page) -> None:
 def test_a_proof_fits_into_a_narrow_window(proof: Page) -> None:
     for width in (800, 390):
         proof.set_viewport_size({"width": width, "height": 800})
-        assert proof.evaluate("document.documentElement.scrollWidth") <= width
+        assert overflow(proof) <= 0, width
         expect(proof.locator("#canvas")).to_be_visible()

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from playwright.sync_api import Page, expect
 
+from tests.browser.conftest import overflow
 from tests.browser.test_accessibility import complaints
 from tests.web.test_weight import weighed_site
 
@@ -69,7 +70,4 @@ def test_a_page_is_looked_at_and_its_ladder_made_better(
         for path in ("/weight", "/weight?page=home"):
             page.goto(f"{url}{path}")
             page.wait_for_load_state("networkidle")
-            over = page.evaluate(
-                "document.documentElement.scrollWidth - document.documentElement.clientWidth"
-            )
-            assert over <= 0, path
+            assert overflow(page) <= 0, path

@@ -43,12 +43,18 @@ function fit() {
   }
 }
 
+// The body changes with the window and the size of text. A table also grows by itself, when its
+// typeface arrives or its rows change, without a word to the body.
+const sizes = new ResizeObserver(fit);
+
 function show() {
-  for (const table of tables()) label(table);
-  fit();
+  sizes.disconnect();
+  sizes.observe(document.body);
+  for (const table of tables()) {
+    label(table);
+    sizes.observe(table);
+  }
 }
 
 show();
-// The body changes with the window, with the size of text, and with what is loaded into it.
-new ResizeObserver(fit).observe(document.body);
 document.addEventListener("htmx:afterSettle", show);
