@@ -79,12 +79,12 @@ class CheckFormat(StrEnum):
 Format = Annotated[CheckFormat, typer.Option("--format", help="How findings are printed.")]
 InitFolder = Annotated[Path, typer.Argument(metavar="[FOLDER]", help="The site's folder.")]
 MOST_LISTED = 40
-"""findings that a person reads; the rest is counted"""
+"""findings that are printed; the rest is only counted"""
 
 
 @dataclass
 class Site:
-    """What an export is of: the plan, where it lies, and where files go."""
+    """What an export builds: a plan, the folder it lies in, and the folder for the files."""
 
     file: Path | None
     plan: Plan
@@ -99,14 +99,15 @@ class Site:
         return self.base or Path()
 
     def load(self) -> Plan:
-        """The plan as it is now."""
+        """Read the plan file again."""
         from gefa.core.plan.plan import load_plan
 
         return load_plan(self.file) if self.file else self.plan
 
 
 def site_for(plan_file: Path | None, out: Path | None) -> Site:
-    """The site of a plan file, or of the nearest. PlanError where files have no folder."""
+    """The site of the given plan file, or of the nearest one. PlanError if it names no folder for
+    files."""
     from gefa.core.plan.plan import Plan, load_plan
     from gefa.work.site import plan_above
 
@@ -125,7 +126,7 @@ def site_for(plan_file: Path | None, out: Path | None) -> Site:
 def files_for(
     site: Site, sources: Sequence[Path], place_for: Callable[[Path], Path]
 ) -> list[SiteFile]:
-    """The sources that were named, or all of the site."""
+    """The sources named on the command line, or all sources of the site."""
     from gefa.work.site import files_below, listed, named, site_files
 
     if not sources:
@@ -224,7 +225,7 @@ def _rehearsed(site: Site, sources: Sequence[Path], pool: Pool) -> Rehearsal:
 
 @contextmanager
 def unpacking() -> Iterator[Callable[[Path], Path]]:
-    """Places for the files of zips that are gone afterwards."""
+    """Temporary places for the files of zips."""
     import tempfile
 
     with tempfile.TemporaryDirectory() as desk:
@@ -298,7 +299,7 @@ def _watch(exporter: Exporter, pool: Pool, sources: list[SiteFile], site: Site) 
 
 
 def _summary(manifest: Manifest, sources: set[str]) -> dict[str, Any]:
-    """What an export of these sources made, in numbers: by folder and by format too."""
+    """Print the numbers of an export: in all, by folder and by format."""
     files = [file for file in manifest.files if file.source in sources]
     folders: dict[str, dict[str, int]] = {}
     formats: dict[str, dict[str, int]] = {}
@@ -394,7 +395,7 @@ def _print_checked(found: Checked) -> None:
 
 @app.command()
 def init(folder: InitFolder = Path()) -> None:
-    """Look at a folder, and write a gefa.toml that suits what is in it."""
+    """Look at a folder, and write a gefa.toml to match."""
     from gefa.work.starter import write_starter
 
     with failing(WRONG_USAGE):

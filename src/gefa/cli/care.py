@@ -40,7 +40,7 @@ Anyway = Annotated[
     bool, typer.Option("--anyway", help="Sweep even if that is more than a tenth of all files.")
 ]
 MOST_LISTED = 20
-"""lines of what was lost; the rest is counted"""
+"""lost files that are printed; the rest is only counted"""
 
 
 def _bar(shown: Progress, what: str) -> Callable[[int, int], None]:
@@ -50,8 +50,8 @@ def _bar(shown: Progress, what: str) -> Callable[[int, int], None]:
 
 @app.command()
 def backup(target: BackupPlace, data: DataFolder = Path("gefa-data")) -> None:
-    """Back a data folder up, also while a server works with it. What is at TARGET already is not
-    copied again; old generations are thinned."""
+    """Back up a data folder, even while a server uses it. Copies only what TARGET lacks, and thins
+    out old generations."""
     from gefa.store.backup import back_up, target_at
 
     with failing(), progress() as shown:
@@ -65,7 +65,7 @@ def backup(target: BackupPlace, data: DataFolder = Path("gefa-data")) -> None:
 
 
 def _fail_for(lost: list[str], more: str) -> None:
-    """End the program with 1 where files were lost."""
+    """Exit with 1 if files were lost."""
     if lost:
         err_console.print(f"gefa: {len(lost)} files are lost or damaged {more}", markup=False)
         raise typer.Exit(FAILED)
@@ -79,7 +79,7 @@ def restore(
     replace: Replace = False,
     listed: ListThem = False,
 ) -> None:
-    """Bring a data folder back from a backup. Stop the server first."""
+    """Restore a data folder from a backup. Stop the server first."""
     from gefa.store.backup import generations, target_at
     from gefa.store.backup import restore as bring_back
 

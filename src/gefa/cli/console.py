@@ -26,14 +26,14 @@ DataFolder = Annotated[Path, typer.Option("--data", help="The folder that keeps 
 
 
 def fail(error: Exception, code: int = FAILED) -> NoReturn:
-    """Say what is wrong, and end the program."""
+    """Print what is wrong, and exit."""
     err_console.print(f"gefa: {error}", markup=False)
     raise typer.Exit(code) from error
 
 
 @contextmanager
 def failing(code: int = FAILED) -> Iterator[None]:
-    """End the program with a sentence where something cannot be done."""
+    """Print known errors as one sentence, and exit."""
     try:
         yield
     except (GefaError, OSError) as error:
@@ -41,7 +41,7 @@ def failing(code: int = FAILED) -> Iterator[None]:
 
 
 def progress() -> Progress:
-    """A bar on the error stream."""
+    """A progress bar on the error stream."""
     return Progress(
         TextColumn("{task.description}", markup=False),
         BarColumn(),
@@ -53,7 +53,7 @@ def progress() -> Progress:
 
 
 def stored_places() -> Places:
-    """What the environment says of blobs and queue; ends the program where that cannot be."""
+    """Where the environment puts blobs and queue; exits if the setting is wrong."""
     from gefa.store.places import places
 
     try:

@@ -194,7 +194,7 @@ def _weighed(
 
 
 def _built(weighing: Weighing, site: Site, path: Path) -> PageWeight:
-    """A built page: with its budget where the plan names it."""
+    """A built page, with the plan's budget if the plan names the page."""
     for entry in site.plan.pages:
         if entry.html and site.base and (site.base / entry.html).resolve() == path.resolve():
             return weighing.page(entry)
@@ -218,7 +218,7 @@ def _of_plan(weighing: Weighing, name: str) -> list[PageWeight]:
 def _suggested(
     site: Site, weighing: Weighing, too_few: float, *, write: bool
 ) -> list[LadderAdvice]:
-    """Ladders that are better, once their files were encoded; written into the plan if wanted."""
+    """Better ladders, from encoded files; written into the plan on request."""
     from gefa.core.weigh.ladders import demands_of, ladders_of
     from gefa.work.page_weights import natural_widths
 
@@ -294,7 +294,7 @@ def markup(
     base: Base = "",
     form: FormOption = FormChoice.HTML,
 ) -> None:
-    """Print the HTML of a picture by its name, or another form of it."""
+    """Print the HTML of a picture, or another form of its markup."""
     from gefa.core.deliver.named_pictures import MarkupForm, NamedPictures
     from gefa.work.out_folder import previous
 

@@ -37,7 +37,7 @@ AT_HOME = "http://127.0.0.1:8741"
 
 @contextmanager
 def _changing(data: Path) -> Iterator[Session]:
-    """A change by the command line. The server, if it runs, sees it at once."""
+    """Change people in the data folder. A running server sees the change at once."""
     from gefa.store.actor import Actor, acting
     from gefa.store.store import Store
 
@@ -61,7 +61,7 @@ def _found(session: Session, name: str) -> Person:
 
 @app.command()
 def add(name: Name, role: Roles, data: DataFolder = HERE, address: Address = AT_HOME) -> None:
-    """Add somebody, and print the link with which they choose a passphrase."""
+    """Add a person, and print a link to choose a passphrase."""
     from gefa.store.people import add_person, has_people, new_link
 
     with _changing(data) as session:
@@ -74,7 +74,7 @@ def add(name: Name, role: Roles, data: DataFolder = HERE, address: Address = AT_
 
 @app.command()
 def link(name: Name, data: DataFolder = HERE, address: Address = AT_HOME) -> None:
-    """Print a new link for somebody who lost theirs, or their passphrase."""
+    """Print a new link for a person who lost the first, or forgot the passphrase."""
     from gefa.store.people import new_link
 
     with _changing(data) as session:
@@ -90,7 +90,7 @@ def _tell(name: str, address: str, token: str) -> None:
 
 @app.command()
 def role(name: Name, role: Roles, data: DataFolder = HERE) -> None:
-    """Let somebody have other roles."""
+    """Change a person's roles."""
     from gefa.store.people import set_roles
 
     with _changing(data) as session:
@@ -101,7 +101,7 @@ def role(name: Name, role: Roles, data: DataFolder = HERE) -> None:
 
 @app.command()
 def remove(name: Name, data: DataFolder = HERE, last: Last = False) -> None:
-    """Shut somebody out, everywhere and at once."""
+    """Remove a person. All their sessions end at once."""
     from gefa.store.people import all_people, remove_person
 
     with _changing(data) as session:
@@ -117,7 +117,7 @@ def remove(name: Name, data: DataFolder = HERE, last: Last = False) -> None:
 
 @app.command(name="list")
 def listed(data: DataFolder = HERE, as_json: AsJson = False) -> None:
-    """Everybody, with their roles."""
+    """List everybody, with their roles."""
     from gefa.store.models import as_utc
     from gefa.store.people import all_people
 
@@ -146,7 +146,7 @@ def listed(data: DataFolder = HERE, as_json: AsJson = False) -> None:
 
 @app.command()
 def trail(data: DataFolder = HERE, as_json: AsJson = False, most: Most = 1000) -> None:
-    """Who did what, the newest first."""
+    """List who did what, newest first."""
     from gefa.store.models import as_utc
     from gefa.store.trail import entries
 

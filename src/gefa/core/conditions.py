@@ -16,7 +16,7 @@ from typing import Any
 import tinycss2
 
 INITIAL_FONT = 16.0
-"""px of ``em`` and ``rem``, which in both places mean the font that a page begins with"""
+"""px of ``em`` and ``rem``: conditions always mean the initial font size"""
 MAX_TEXT = 4_000
 """characters; pages have some hundred"""
 MAX_NESTED = 40
@@ -34,7 +34,7 @@ _LOWER_BOUND = ("min-", "max-")
 
 
 class ConditionError(ValueError):
-    """A length or condition that cannot be read: a sentence says which."""
+    """A length or condition that cannot be read; the message says which."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +48,7 @@ class Viewport:
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """An entry of ``sizes``: if its condition holds, the picture is that wide."""
+    """One entry of ``sizes``: a width, and the condition it is for."""
 
     holds: Callable[[Viewport], bool]
     width: Callable[[Viewport], float]
@@ -56,8 +56,8 @@ class Entry:
 
 @lru_cache(maxsize=REMEMBERED)
 def parse_sizes(text: str) -> tuple[Entry, ...]:
-    """The entries of a ``sizes`` attribute. WHATWG HTML, 4.8.4.2.2; ConditionError where a browser
-    would skip one without a word."""
+    """The entries of a ``sizes`` attribute (WHATWG HTML, 4.8.4.2.2). ConditionError for an entry
+    that a browser would ignore."""
     entries = _split(_tokens(text), ",")
     found = [_entry(entry, last=at == len(entries) - 1) for at, entry in enumerate(entries)]
     if not found:
@@ -66,8 +66,7 @@ def parse_sizes(text: str) -> tuple[Entry, ...]:
 
 
 def valid_entries(text: str) -> list[Entry]:
-    """The entries of a ``sizes`` attribute that a browser goes by: it skips those that do not
-    hold."""
+    """The entries of a ``sizes`` attribute that a browser uses: invalid ones are ignored."""
     found = []
     try:
         parts = _split(_tokens(text), ",")
@@ -94,7 +93,7 @@ def parse_media(text: str) -> Callable[[Viewport], bool]:
 
 
 def _tokens(text: str) -> list[Any]:
-    """The parser calls itself for each bracket in another."""
+    """Split into tokens. Nesting is limited, since the parser recurses for each bracket."""
     if len(text) > MAX_TEXT:
         raise ConditionError(f"it has more than {MAX_TEXT:,} characters.")
     depth = deepest = 0
@@ -183,7 +182,7 @@ def _function(token: Any) -> Callable[[Viewport], float] | None:
 
 
 def _sum(tokens: list[Any]) -> Callable[[Viewport], float] | None:
-    """Products that are added and taken away, from left to right."""
+    """Add and subtract products, from left to right."""
     return _chain(tokens, {"+": operator.add, "-": operator.sub}, _product)
 
 

@@ -21,7 +21,8 @@ from typing import Any
 
 
 class GefaError(Exception):
-    """A problem with something a person gave us: which file, what is wrong, what to do."""
+    """A problem with something a person gave us. The message says which file, what is wrong and
+    what to do."""
 
     def __init__(self, reason: str, *, file: str = "", advice: str = "") -> None:
         super().__init__(reason)
@@ -31,7 +32,7 @@ class GefaError(Exception):
 
     @property
     def told(self) -> str:
-        """What is wrong and what to do, for where the file is named beside it."""
+        """What is wrong and what to do, for screens that show the file's name beside it."""
         return f"{self.reason} {self.advice}".strip()
 
     def __str__(self) -> str:

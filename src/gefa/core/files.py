@@ -11,12 +11,11 @@ from pathlib import Path
 from typing import IO
 
 _FULL_IN_WORDS = ("database or disk is full", "No space left on device")
-"""what SQLite and libvips say"""
+"""messages of SQLite and libvips for a full disk"""
 
 
 def write_whole(path: Path, data: bytes) -> None:
-    """Write a file so that it is there whole or not at all, also after a power cut; nothing half
-    written is left by a process that is killed."""
+    """Write a file completely or not at all, also if the power fails or the process is killed."""
     path.parent.mkdir(parents=True, exist_ok=True)
     try:
         handle = os.open(path.parent, os.O_TMPFILE | os.O_WRONLY, 0o644)
@@ -36,7 +35,7 @@ def _put_down(file: IO[bytes], data: bytes) -> None:
 
 
 def _give_name(handle: int, path: Path) -> None:
-    """Let a file that has no name yet have one, in place of another that has it (open(2))."""
+    """Name an unnamed temporary file, replacing any file of that name (open(2))."""
     folder = os.open(path.parent, os.O_RDONLY)
     try:
         # With a folder's descriptor the link in /proc is followed; without one it would be linked.
@@ -64,8 +63,7 @@ def _write_by_draft(path: Path, data: bytes) -> None:
 
 
 def lacks_room(error: BaseException | None) -> bool:
-    """Whether something could not be written because the disk is full, or a quota used up; also
-    where a library says so in its own words."""
+    """Whether an error means a full disk or quota; some libraries only say so in text."""
     while error is not None:
         if isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT):
             return True
@@ -76,5 +74,5 @@ def lacks_room(error: BaseException | None) -> bool:
 
 
 def free_bytes(folder: Path) -> int:
-    """Bytes that may still be written where ``folder`` lies."""
+    """Free bytes on the disk of ``folder``."""
     return shutil.disk_usage(folder).free

@@ -11,11 +11,11 @@ from numpy.typing import NDArray
 from gefa.core.geometry import NOWHERE, Rect, Size
 
 BEYOND = 0.02
-"""of linear light: how far outside 0..1 a colour is when that can be seen"""
+"""distance outside 0..1, in linear light, from which a colour visibly differs"""
 
 
 class AlphaKind(StrEnum):
-    """How a picture uses transparency."""
+    """The kind of transparency of a picture."""
 
     NONE = "none"
     BINARY = "binary"
@@ -23,10 +23,10 @@ class AlphaKind(StrEnum):
 
 
 def to_srgb(image: pyvips.Image) -> pyvips.Image:
-    """Any picture as 8-bit sRGB with 3 bands, or 4 where it has alpha.
+    """Any picture as 8-bit sRGB with 3 bands, or 4 with alpha.
 
-    An embedded profile is honoured, CMYK and wide gamut included; one that cannot be used is
-    dropped and the picture is taken as what its bands say it is.
+    Uses the embedded profile, for CMYK and wide gamut too; a broken profile is dropped, and the
+    bands say what the picture is.
     """
     if _is_plain(image):
         return image
@@ -74,8 +74,8 @@ def _through_profile(image: pyvips.Image) -> pyvips.Image | None:
 
 
 def _as_its_profile(image: pyvips.Image) -> pyvips.Image:
-    """A grey picture that brings the profile of a colour picture, as editors leave them, with three
-    bands: browsers send its greys through that profile, too."""
+    """A grey picture with the profile of a colour picture, as editors leave them, as three bands:
+    browsers apply that profile to greys too."""
     if image.interpretation not in ("b-w", "grey16"):
         return image
     if bytes(image.get("icc-profile-data"))[16:20] != b"RGB ":
@@ -97,7 +97,7 @@ _D50_TO_D65 = (
 
 
 def lab_to_srgb(image: pyvips.Image) -> pyvips.Image:
-    """CIELAB as files store it, seen in D50 light, as 8-bit sRGB; libvips takes it for D65."""
+    """CIELAB as stored in files, for D50 light, as 8-bit sRGB; libvips assumes D65."""
     colour = image.extract_band(0, n=3).copy(interpretation="lab")
     xyz = colour.Lab2XYZ(temp=list(_D50_WHITE)).recomb([list(row) for row in _D50_TO_D65])
     srgb = xyz.copy(interpretation="xyz").colourspace("srgb")
@@ -108,8 +108,8 @@ def lab_to_srgb(image: pyvips.Image) -> pyvips.Image:
 
 
 def outside_srgb(image: pyvips.Image) -> float:
-    """The share of pixels (0..1) whose colours an embedded profile puts outside sRGB, where they
-    are brought to its edge; 0 without a profile that can be used."""
+    """The share of pixels (0..1) whose colours lie outside sRGB and will be clipped; 0 without a
+    usable profile."""
     if image.get_typeof("icc-profile-data") == 0:
         return 0.0
     try:
@@ -121,19 +121,19 @@ def outside_srgb(image: pyvips.Image) -> float:
 
 
 def as_image(pixels: NDArray[np.uint8]) -> pyvips.Image:
-    """Rows of sRGB pixels as a picture; nothing is copied."""
+    """Rows of sRGB pixels as a picture, without copying."""
     return pyvips.Image.new_from_array(pixels, interpretation="srgb")
 
 
 def with_alpha(image: pyvips.Image) -> pyvips.Image:
-    """An sRGB picture with 4 bands; opaque where it had no alpha."""
+    """An sRGB picture with 4 bands; opaque if it had no alpha."""
     if image.hasalpha():
         return image
     return image.bandjoin(255).copy(interpretation="srgb")
 
 
 def alpha_kind(image: pyvips.Image) -> AlphaKind:
-    """None, binary (only 0 and 255) or soft alpha, from the histogram of the alpha band."""
+    """No, binary (only 0 and 255) or soft alpha, from the histogram of the alpha band."""
     if not image.hasalpha():
         return AlphaKind.NONE
     counts = image[image.bands - 1].hist_find().numpy().reshape(-1)
@@ -145,26 +145,26 @@ def alpha_kind(image: pyvips.Image) -> AlphaKind:
 
 
 def drop_opaque_alpha(image: pyvips.Image) -> pyvips.Image:
-    """The picture without an alpha band that says nothing."""
+    """Drop the alpha band if every pixel is opaque."""
     if image.hasalpha() and alpha_kind(image) is AlphaKind.NONE:
         return image.extract_band(0, n=image.bands - 1)
     return image
 
 
 def visible_box(image: pyvips.Image) -> Rect:
-    """The smallest rectangle that holds every pixel whose alpha is above 0."""
+    """The smallest rectangle around all pixels with alpha above 0."""
     if not image.hasalpha():
         return Rect(0, 0, image.width, image.height)
     return box_of(image[image.bands - 1].numpy().reshape(image.height, image.width))
 
 
 def inside(pixels: NDArray[np.uint8], box: Rect) -> NDArray[np.uint8]:
-    """The part of an array of rows of pixels that lies in ``box``."""
+    """The pixels of an array that lie in ``box``."""
     return pixels[box.y : box.bottom, box.x : box.right]
 
 
 def box_of(alpha: NDArray[np.uint8]) -> Rect:
-    """The smallest rectangle that holds everything above 0."""
+    """The smallest rectangle around all values above 0."""
     rows = np.flatnonzero(alpha.any(axis=1))
     if rows.size == 0:
         return NOWHERE
@@ -175,7 +175,7 @@ def box_of(alpha: NDArray[np.uint8]) -> Rect:
 
 
 def one_colour(pixels: NDArray[np.uint8]) -> str:
-    """``#rrggbb`` if every pixel has that opaque colour; else empty."""
+    """``#rrggbb`` if every pixel has this opaque colour; else empty."""
     if not pixels.size:
         return ""
     first = pixels[0, 0]

@@ -14,12 +14,12 @@ T = TypeVar("T")
 
 
 def cores() -> int:
-    """How many cores this process may use."""
+    """The number of cores this process may use."""
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 
 def on_all_cores(measure: Callable[[T], object], things: Iterable[T]) -> None:
-    """Call ``measure`` for each of ``things``; what raises SourceError costs no other."""
+    """Call ``measure`` for each of ``things``; a SourceError costs only that one."""
 
     def quietly(thing: T) -> None:
         with suppress(SourceError):

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 
 def weight(size: float | None) -> str:
-    """Bytes as kB of 1,000, MB from a million, GB from ten thousand million; one decimal where it
-    says something."""
+    """Bytes in kB (1,000), MB or GB, with a decimal where it says something."""
     if size is None:
         return "–"
     if size < 1_000_000:

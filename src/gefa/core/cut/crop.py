@@ -10,7 +10,7 @@ from gefa.core.read.document import Document, Part
 
 MIDDLE = (0.5, 0.5)
 _LOOKED_AT = 320
-"""px of the longer side that attention is searched on"""
+"""px of the longer side of the copy that libvips looks for attention on"""
 
 
 class Crop(BaseModel):
@@ -24,7 +24,8 @@ class Crop(BaseModel):
     zoom: float = 1.0
 
     def size(self, of: Size) -> Size:
-        """How large the crop of a picture of this size (px) is; the focal point moves it only."""
+        """Size in px of the crop of a picture of this size; the focal point does not change the
+        size."""
         return crop_round(of, self.ratio, MIDDLE, self.zoom).size
 
 
@@ -51,7 +52,7 @@ def _inside(start: float, last: int) -> int:
 
 
 def suggested_focal(document: Document, part: Part, region: Rect) -> tuple[float, float]:
-    """Where the eye goes first, 0..1 each way: libvips' attention, from edges, skin tones and
+    """The point that draws the eye, 0..1 each way: libvips' attention, from edges, skin tones and
     saturated colours."""
     share = min(1.0, _LOOKED_AT / max(region.width, region.height))
     width = max(1, round(region.width * share))
@@ -72,6 +73,6 @@ def suggested_focal(document: Document, part: Part, region: Rect) -> tuple[float
 
 
 def crop_within(document: Document, part: Part, region: Rect, crop: Crop) -> Rect:
-    """What is kept of ``region`` (canvas px), in px from its corner."""
+    """The crop of ``region`` (canvas px), in px from the region's corner."""
     focal = crop.focal or suggested_focal(document, part, region)
     return crop_round(region.size, crop.ratio, focal, crop.zoom)

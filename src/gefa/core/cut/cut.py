@@ -54,7 +54,7 @@ class Cut(BaseModel):
 
     @property
     def key(self) -> str:
-        """What the cut is cut from: remarks are found by it."""
+        """The part or slice of the cut; remarks refer to cuts by this key."""
         return f"slice {self.slice}" if self.rect else self.part
 
 
@@ -73,12 +73,12 @@ class Remark(BaseModel):
 
 @dataclass
 class Gathered:
-    """The cuts of a document, topmost part first, with warnings."""
+    """The cuts of a document, topmost part first, and the warnings about them."""
 
     cuts: list[Cut] = field(default_factory=list)
     left_out: list[Remark] = field(default_factory=list)
     warnings: list[Remark] = field(default_factory=list)
     unmatched: list[Remark] = field(default_factory=list)
-    """rules and entries of the plan that match nothing in this source; they may in another"""
+    """rules and entries of the plan that match nothing in this source, but may match in another"""
     gaps: str = ""
-    """what drawn slices leave of the canvas, in words"""
+    """the area of the canvas that no drawn slice covers, in words"""

@@ -12,11 +12,11 @@ Token = tuple[str, bool]
 
 
 def covers(glob: str, path: str) -> bool:
-    """Whether ``glob`` covers the whole ``path``: ``*`` stays within one level, ``**`` crosses
-    levels, ``**/`` is any number of levels, also none; ``?`` is one character, a backslash takes
-    the meaning of the next one away.
+    """Whether ``glob`` matches the whole ``path``.
 
-    Takes time in proportion to both lengths at the most: people type patterns, files bring paths.
+    ``*`` stays within one level, ``**`` crosses levels, ``**/`` is any number of levels, also none;
+    ``?`` is one character, and a backslash makes the next character literal. Takes at most time in
+    proportion to both lengths, since patterns come from people and paths from files.
     """
     reached = {0}
     tokens = _tokens(glob)
@@ -43,7 +43,7 @@ def covers(glob: str, path: str) -> bool:
 
 
 def _skipping(tokens: tuple[Token, ...], reached: set[int]) -> set[int]:
-    """Places in the pattern with those that stars need not fill."""
+    """Places in the pattern, including those reached by letting stars match nothing."""
     found = set()
     for start in reached:
         at = start
@@ -55,12 +55,12 @@ def _skipping(tokens: tuple[Token, ...], reached: set[int]) -> set[int]:
 
 
 def escaped(path: str) -> str:
-    """A glob that covers just this path."""
+    """A glob that matches this path only."""
     return re.sub(r"([*?\\])", r"\\\1", path)
 
 
 def literal(glob: str) -> str | None:
-    """The one path that ``glob`` covers; None if it has wildcards, and may cover more."""
+    """The one path that ``glob`` matches; None if it has wildcards."""
     tokens = _tokens(glob)
     return None if any(wild for _, wild in tokens) else "".join(token for token, _ in tokens)
 

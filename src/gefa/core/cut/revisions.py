@@ -15,11 +15,11 @@ from gefa.core.read.likeness import ALIKE, difference
 from gefa.core.read.survey import PartFacts, Survey
 
 SAME_SIZE = 0.15
-"""how much the sides of parts that look alike may differ"""
+"""by how much the sides of two similar parts may differ, as a share"""
 
 
 class MatchedBy(StrEnum):
-    """What a part was known again by, the surest first."""
+    """By what a part was recognised, most reliable first."""
 
     ID = "id"
     PATH = "path"
@@ -28,7 +28,7 @@ class MatchedBy(StrEnum):
 
 
 class PartMatch(BaseModel):
-    """A part of the older revision and the same part in the newer."""
+    """A part of the older revision, and the same part in the newer one."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -38,7 +38,7 @@ class PartMatch(BaseModel):
 
 
 class Changes(BaseModel):
-    """What a revision changed, as paths; ``before`` gives the older path where it was another."""
+    """The changes of a revision, as paths; ``before`` maps a new path to the old one."""
 
     added: list[str] = []
     changed: list[str] = []
@@ -53,12 +53,12 @@ class Changes(BaseModel):
 
     @property
     def elsewhere(self) -> list[PartMatch]:
-        """Parts whose path is another than it was."""
+        """Parts whose path changed."""
         return [again for again in self.found if again.before != again.after]
 
 
 def match_parts(older: Survey, newer: Survey) -> list[PartMatch]:
-    """Pairs of the same part: by id, then path, then name, then likeness. Every part is in at most
+    """Pairs of the same part: by id, then path, then name, then similarity. A part is in at most
     one pair."""
     left = {part.path: part for part in older.parts if part.path != CANVAS_PATH}
     right = {part.path: part for part in newer.parts if part.path != CANVAS_PATH}
@@ -82,7 +82,7 @@ def _by(
     left: dict[str, PartFacts],
     right: dict[str, PartFacts],
 ) -> Iterable[tuple[str, str]]:
-    """Pairs with the same key, where it is the only one of its kind on both sides."""
+    """Pairs with the same key, if the key is unique on both sides."""
     counts = [Counter(key(part) for part in side.values()) for side in (left, right)]
     places = {key(part): path for path, part in right.items()}
     for path, part in left.items():
@@ -92,7 +92,8 @@ def _by(
 
 
 def _alike(left: dict[str, PartFacts], right: dict[str, PartFacts]) -> list[tuple[str, str]]:
-    """Pairs that have the same pixels or nearly, the likest first; a similar name breaks ties."""
+    """Pairs with the same or nearly the same pixels, most similar first; a similar name breaks
+    ties."""
     scored = []
     for before, a in left.items():
         for after, b in right.items():
@@ -159,7 +160,7 @@ def _place(part: PartFacts) -> Rect | None:
 
 
 def _without_ancestors(paths: list[str]) -> list[str]:
-    """Groups that only changed because something in them did are not worth a word."""
+    """Leave out groups that changed only because a child did."""
     return [
         path
         for path in paths

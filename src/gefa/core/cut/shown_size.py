@@ -10,7 +10,7 @@ from gefa.core.geometry import MM_PER_INCH, Size
 
 
 class Unit(StrEnum):
-    """What a size is given in."""
+    """Unit of a size."""
 
     PX = "px"
     MM = "mm"
@@ -47,7 +47,7 @@ class ShownSize(BaseModel):
         return max(1, round(length if inches is None else length * inches * self.dpi))
 
     def pixels(self, natural: Size) -> Size:
-        """The size in px for a picture of ``natural`` px."""
+        """The size in px of a picture whose natural size is ``natural`` px."""
         if self.width is not None and self.height is not None:
             return Size(self._px(self.width), self._px(self.height))
         if self.width is not None:
@@ -58,5 +58,5 @@ class ShownSize(BaseModel):
 
     @property
     def resolution(self) -> float | None:
-        """Pixels for each inch to be written into the file; None for sizes in px."""
+        """Pixels per inch to write into the file; None for sizes in px."""
         return None if self.unit is Unit.PX else self.dpi

@@ -107,7 +107,7 @@ def overlaps(rects: Sequence[Rect]) -> list[Overlap]:
 
 
 def gaps(rects: Sequence[Rect], canvas: Rect) -> Gaps:
-    """What ``rects`` leave of the canvas; computed on the grid that their edges make."""
+    """The area that ``rects`` leave uncovered, computed on the grid of their edges."""
     inside = [rect.intersection(canvas) for rect in rects]
     inside = [rect for rect in inside if not rect.empty]
     xs = sorted({canvas.x, canvas.right, *(x for r in inside for x in (r.x, r.right))})
@@ -130,7 +130,7 @@ def gaps(rects: Sequence[Rect], canvas: Rect) -> Gaps:
 
 
 def _stacked(strips: list[Rect]) -> list[Rect]:
-    """Strips of the same width right below each other, joined."""
+    """Join strips of the same width that lie right below each other."""
     joined: list[Rect] = []
     for strip in strips:
         above = next(
@@ -151,8 +151,8 @@ def _area(rect: Rect) -> int:
 def fingerprint(survey: Survey, rect: Rect) -> str:
     """Equal for equal pixels in ``rect`` of the canvas.
 
-    Where the canvas is wholly made of its parts, only those that reach into the rectangle count,
-    so that a change elsewhere leaves it alone.
+    If the canvas shows only its parts, only parts that reach into the rectangle count, so a change
+    elsewhere changes nothing here.
     """
     shown = _shown(survey)
     if not survey.made_of_parts or any(

@@ -11,18 +11,18 @@ from gefa.core.pixels import box_of, with_alpha
 from gefa.core.read.document import Document
 
 LOOKED_AT = 2400
-"""px of the longer side that objects are searched on"""
+"""px of the longer side of the copy that is searched for objects"""
 TOLERANCE = 12
-"""levels of 255 that the ground may vary by"""
+"""levels of 255 by which the background may vary"""
 SMALLEST = 4
-"""px of a side below which an object is taken for dirt"""
+"""px of a side below which an object counts as dirt"""
 MAX_SUGGESTED = 2_000
-"""slices: a sheet of more objects is a texture"""
+"""slices: a sheet with more objects is a texture"""
 
 
 def suggested(objects: list[Rect], distance: int = 8) -> list[Rect]:
-    """Rectangles round objects, from top to bottom; what lies closer than ``distance`` px is taken
-    together, and dirt is left out."""
+    """Rectangles round objects, from top to bottom. Objects closer than ``distance`` px are merged,
+    and dirt is left out."""
     joined = merged(objects, distance)
     kept = [box for box in joined if min(box.width, box.height) >= SMALLEST]
     return sorted(kept, key=lambda box: (box.y, box.x))[:MAX_SUGGESTED]
@@ -30,7 +30,7 @@ def suggested(objects: list[Rect], distance: int = 8) -> list[Rect]:
 
 def objects_of(document: Document) -> list[Rect]:
     """Bounding boxes of the connected regions of a transparent or one-coloured canvas, in canvas
-    px; none where it has no such ground."""
+    px; none for any other canvas."""
     size = document.size
     scale = min(1.0, LOOKED_AT / max(size.width, size.height))
     small = Size(max(1, round(size.width * scale)), max(1, round(size.height * scale)))
@@ -91,7 +91,7 @@ def _scaled(box: Rect, scale: float, canvas: Rect) -> Rect:
 
 
 def merged(boxes: list[Rect], distance: int) -> list[Rect]:
-    """Boxes that are closer than ``distance`` px to each other, taken together until none are."""
+    """Merge boxes that are closer than ``distance`` px to each other, until none are."""
     waiting = list(boxes)
     done: list[Rect] = []
     while waiting:

@@ -12,10 +12,10 @@ from gefa.core.treat.formats import FORMATS, Format
 def loaded(
     shown: Sequence[MediaCase], viewport: Viewport, formats: Collection[Format] = tuple(Format)
 ) -> Offer:
-    """The file that is loaded in this viewport by a browser that shows ``formats``.
+    """The file that a browser with these ``formats`` loads in this viewport.
 
-    The first of ``shown`` whose media condition holds, in the newest of the formats. WHATWG HTML,
-    4.8.4.3; of its candidates as ``picked`` has it.
+    The first of ``shown`` whose media condition matches, in the newest format (WHATWG HTML,
+    4.8.4.3); ``picked`` chooses among its candidates.
     """
     here = next((one for one in shown if parse_media(one.media)(viewport)), shown[-1])
     offers = next(

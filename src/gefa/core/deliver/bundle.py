@@ -20,8 +20,8 @@ def bundle(
     blob: Callable[[str], Path],
     layouts: Mapping[str, Layout] | None = None,
 ) -> Iterator[bytes]:
-    """The zip's bytes, as they are made. ``blob`` gives the file for a SHA-256; ``layouts`` are
-    pages by the beginnings of their names."""
+    """The zip, in chunks as it is written. ``blob`` gives the file of a SHA-256; ``layouts`` maps
+    name prefixes to pages."""
     stream = ZipStream(compress_type=ZIP_STORED)
     for file in manifest.files:
         stream.add_path(blob(file.sha256), file.path)
@@ -57,7 +57,7 @@ def layout_index(names: Sequence[str]) -> str:
 
 
 def markup_page(manifest: Manifest) -> str:
-    """A page that shows every picture and cut with its markup; opens from the unpacked bundle."""
+    """A page with every picture and cut beside its markup; works in the unpacked bundle."""
     title = escape(", ".join(manifest.sources))
     uses = {cut.name: _use(manifest, cut) for cut in manifest.cuts}
     shown = [(one.name, one.markup) for one in manifest.pictures]
@@ -75,6 +75,6 @@ def markup_page(manifest: Manifest) -> str:
 
 
 def _use(manifest: Manifest, cut: CutRecord) -> str:
-    """The same cut out of its sprite, on a line of its own; empty without."""
+    """The ``<use>`` line of the cut's sprite, on a line of its own; empty without a sprite."""
     sprite = next((s for s in manifest.sprites if cut.name in s.symbols), None)
     return f"\n{use_line(sprite, cut)}" if sprite else ""

@@ -9,9 +9,9 @@ from enum import StrEnum
 from gefa.core.deliver.manifest import File, Manifest
 
 SAME_LOOK = 0.5
-"""points of SSIMULACRA2 that nobody sees"""
+"""points of SSIMULACRA2 that nobody can see"""
 SAME_WEIGHT = 0.005
-"""of the bytes"""
+"""share of the bytes below which two files weigh the same"""
 
 
 class Verdict(StrEnum):
@@ -28,7 +28,7 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True)
 class ComparedFiles:
-    """A file of the run before, of the run after, or of both."""
+    """A file of the earlier run, of the later run, or of both."""
 
     before: File | None
     after: File | None
@@ -41,7 +41,7 @@ class ComparedFiles:
 
     @property
     def verdict(self) -> Verdict:
-        """Lighter at no worse a look is better, and so is a better look at no more weight."""
+        """Better is lighter at no worse look, or a better look at no more bytes."""
         if self.before is None or self.after is None:
             return Verdict.NEW if self.before is None else Verdict.GONE
         if self.before.sha256 == self.after.sha256:
@@ -56,7 +56,7 @@ class ComparedFiles:
 
     @property
     def looks(self) -> float | None:
-        """How many points better it looks; None if one was not measured."""
+        """Points by which the look improved; None if one of the files has no score."""
         if self.before is None or self.after is None:
             return None
         if self.before.score is None or self.after.score is None:
@@ -65,7 +65,7 @@ class ComparedFiles:
 
     @property
     def heavier(self) -> int:
-        """By how many bytes."""
+        """Bytes by which the file grew."""
         return (self.after.bytes if self.after else 0) - (self.before.bytes if self.before else 0)
 
 
@@ -74,9 +74,9 @@ def _sign(value: float, slack: float) -> int:
 
 
 def paired(before: Manifest, after: Manifest) -> list[ComparedFiles]:
-    """Files of the sources that both runs had, by what they are: cut, format and width; in the
-    order of the run after, but those that differ first, and those that are gone before those that
-    are the same. Where they share no source's name, all."""
+    """Pair the files of sources that both runs have, by cut, format and width. In the order of the
+    later run: files that differ first, then files that are gone, then the rest. If the runs share
+    no source name, all files are paired."""
     shared = set(before.sources) & set(after.sources)
     theirs, ours = (
         [file for file in manifest.files if not shared or file.source in shared]
@@ -89,6 +89,6 @@ def paired(before: Manifest, after: Manifest) -> list[ComparedFiles]:
 
 
 def counted(pairs: Sequence[ComparedFiles]) -> dict[Verdict, int]:
-    """How many files have each verdict, those that there are."""
+    """The number of files with each verdict; verdicts without files are left out."""
     verdicts = [pair.verdict for pair in pairs]
     return {verdict: verdicts.count(verdict) for verdict in Verdict if verdict in verdicts}

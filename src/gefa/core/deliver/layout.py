@@ -22,7 +22,7 @@ _CANVAS_CSS = """\
 
 @dataclass(frozen=True, slots=True)
 class Piece:
-    """A cut in a layout, with its files; ``moves`` names those that are animations."""
+    """A cut in a layout, with its files; ``moves`` names the animated ones."""
 
     record: CutRecord
     files: tuple[File, ...]
@@ -30,7 +30,7 @@ class Piece:
 
 @dataclass(frozen=True, slots=True)
 class Layout:
-    """``html`` links to ``css`` by the name it was given; ``canvas`` is its natural size in px."""
+    """``html`` links to ``css`` by the given name; ``canvas`` is the natural size in px."""
 
     canvas: Size
     html: str
@@ -39,11 +39,10 @@ class Layout:
 
 
 def pieces(cuts: Sequence[CutRecord], files: dict[str, list[File]]) -> list[Piece]:
-    """The pieces that lie side by side or over each other, bottom first.
+    """The pieces of a layout, bottom first; ``cuts`` are topmost first.
 
-    ``cuts`` are topmost first. Where there are slices, they are the layout. Otherwise a part that
-    lies inside another cut part is left to that one, and of several cuts of one part the first
-    counts.
+    If there are slices, they are the layout. Otherwise a part inside another cut part belongs to
+    the outer one, and the first of several cuts of a part counts.
     """
     shown = [cut for cut in cuts if files.get(cut.name) or cut.css]
     slices = [cut for cut in shown if cut.origin is Origin.SLICE]
@@ -68,8 +67,8 @@ def _inside(part: str, paths: set[str]) -> bool:
 def lay_out(
     chosen: Sequence[Piece], canvas: Size, title: str, css_name: str = "layout.css"
 ) -> Layout:
-    """A page on which the pieces lie as on the canvas (px), bottom first; in percentages, so that
-    it scales with the window up to its natural width."""
+    """A page with the pieces where they lie on the canvas (px), bottom first; in percentages, so
+    the page scales with the window up to its natural width."""
     classes = _classes(chosen)
     rules = [_CANVAS_CSS % (canvas.width, canvas.width, canvas.height)]
     elements = []

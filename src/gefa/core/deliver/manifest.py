@@ -84,7 +84,8 @@ class CutRecord(BaseModel):
 
 
 class OriginalFile(BaseModel):
-    """A bitmap of the design, byte for byte as stored. Sizes in px; ``shown`` on the canvas."""
+    """A bitmap of the design, byte for byte as stored. Sizes in px; ``shown`` is its size on the
+    canvas."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -102,7 +103,7 @@ class OriginalFile(BaseModel):
 
 
 class Sprite(BaseModel):
-    """A file of ``<symbol>``s with all drawings of a recipe: their ids by the names of cuts."""
+    """A file with a ``<symbol>`` for each drawing of a recipe; ``ids`` by the names of cuts."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -137,12 +138,12 @@ class Totals(BaseModel):
 
     @property
     def saved(self) -> float | None:
-        """The share of the baseline that is spared, 0..1."""
+        """The share of the baseline that was saved, 0..1."""
         return max(0.0, 1 - self.served / self.baseline) if self.baseline else None
 
 
 class Manifest(BaseModel):
-    """What ``sources`` made. Version 2: each cut and file names its source."""
+    """Everything that was made of ``sources``. Version 2: each cut and file names its source."""
 
     gefa_manifest: int = 2
     sources: list[str]
@@ -159,7 +160,7 @@ class Manifest(BaseModel):
     @model_validator(mode="before")
     @classmethod
     def _of_version_1(cls, told: Any) -> Any:
-        """``source`` was one name, or a list; files named their cuts only."""
+        """In version 1, ``source`` was one name or a list, and files named only their cuts."""
         if not isinstance(told, dict) or "source" not in told:
             return told
         source = told["source"]

@@ -26,8 +26,8 @@ class Offer:
 
 @dataclass(frozen=True, slots=True)
 class MediaCase:
-    """What is shown where ``media`` holds (empty: everywhere else): its files, its natural size in
-    px, and its ``sizes``."""
+    """The files to show where ``media`` matches (empty: everywhere else), with their natural size
+    in px and their ``sizes``."""
 
     offers: Sequence[Offer]
     size: Size
@@ -37,9 +37,8 @@ class MediaCase:
 
 @dataclass(frozen=True, slots=True)
 class ImgBehaviour:
-    """How the ``<img>`` behaves: ``lazy`` or at once; ``colour`` (#rrggbb) and ``tiny`` (a data
-    URI) stand in until it has come; ``mask`` is CSS that it is shown through,
-    ``css_class`` its class."""
+    """Behaviour of the ``<img>``: ``lazy``; ``colour`` (#rrggbb) and ``tiny`` (a data URI) show
+    until the picture has loaded; ``mask`` is CSS, ``css_class`` a class."""
 
     lazy: bool = True
     colour: str = ""
@@ -60,7 +59,7 @@ class ImgBehaviour:
 
 
 def default_sizes(shown: Size) -> str:
-    """The picture fills the window until it has its natural width."""
+    """The picture fills the window, up to its natural width."""
     return f"(max-width: {shown.width}px) 100vw, {shown.width}px"
 
 
@@ -73,12 +72,11 @@ def picture(
     lazy: bool = True,
     densities: bool = False,
 ) -> str:
-    """A ``<picture>`` with a ``<source>`` for each format and an ``<img>`` in the last one.
+    """A ``<picture>`` with a ``<source>`` for each format, and an ``<img>`` with the last one.
 
-    ``shown`` is the natural size in px; it gives ``width`` and ``height``, so that nothing
-    jumps. ``sizes`` is the attribute of that name, by default ``default_sizes``. With
-    ``densities`` the picture is always shown that wide, and the variants are told by pixels for
-    each CSS px. WHATWG HTML, 4.8.1 and 4.8.4.2.
+    ``shown`` is the natural size in px, for ``width`` and ``height``, so nothing jumps. ``sizes``
+    defaults to ``default_sizes``. With ``densities`` the picture always has that width, and
+    ``srcset`` names pixel densities. WHATWG HTML, 4.8.1 and 4.8.4.2.
     """
     if not offers:
         return ""
@@ -93,8 +91,8 @@ def directed(
     *,
     densities: bool = False,
 ) -> str:
-    """A ``<picture>`` that shows another of ``shown`` for each media condition; the last has none
-    and is what the ``<img>`` has."""
+    """A ``<picture>`` with a case of ``shown`` for each media condition; the last case has no
+    condition and becomes the ``<img>``."""
     *_, last = shown
     parts = [(one, group) for one in shown for group in by_format(worth_offering(one.offers))]
     *sources, (_, (_, fallback)) = parts
@@ -125,7 +123,7 @@ def _sized(one: MediaCase, densities: bool) -> str:
 
 
 def _plain_img(offer: Offer, one: MediaCase, alt: str) -> str:
-    """An ``<img>`` with the one file that does for all widths, up to its loading."""
+    """An ``<img>`` with the one file for all widths, up to its ``loading``."""
     size = f'width="{one.size.width}" height="{one.size.height}"'
     return f'<img src="{escape(quoted_url(offer.url))}" {size} alt="{escape(alt)}"'
 
@@ -142,10 +140,10 @@ def _behaviour(dress: ImgBehaviour) -> str:
 
 
 def preload(shown: Sequence[MediaCase]) -> str:
-    """``<link>`` elements that have a page load the picture at once, in its newest format. A
-    browser takes the first ``<source>`` that fits, but every ``<link>`` that fits: so each link
-    repeats the conditions before it, negated. CSS cannot negate a condition that names a medium;
-    the cases after such a one get no link."""
+    """``<link>`` elements that preload the picture in its newest format. A browser uses the first
+    ``<source>`` that matches, but every ``<link>`` that matches: so each link repeats the
+    conditions before it, negated. CSS cannot negate a condition that names a medium; the cases
+    after such a one get no link."""
     lines: list[str] = []
     before: list[str] = []
     for one in shown:
@@ -165,8 +163,8 @@ def preload(shown: Sequence[MediaCase]) -> str:
 
 
 def image_set(offers: Sequence[Offer], width: int) -> str:
-    """CSS declarations for a background that is ``width`` CSS px wide: one that every browser
-    knows, then ``image-set()`` by format and density. CSS Images 4, 5."""
+    """CSS declarations of a background that is ``width`` CSS px wide: a fallback, then
+    ``image-set()`` by format and density. CSS Images 4, 5."""
     groups = by_format(worth_offering(offers))
     plain = _at_least(groups[-1][1], width)
     choices = [
@@ -188,7 +186,7 @@ def _at_least(offers: Sequence[Offer], width: int) -> Offer:
 
 
 def jinja_macro(name: str, shown: Sequence[MediaCase], alt: str, dress: ImgBehaviour) -> str:
-    """The picture as a Jinja macro, with ``alt`` and ``loading`` to be given where it is used."""
+    """The picture as a Jinja macro with the parameters ``alt`` and ``loading``."""
     html = directed(shown, _HERE, dress).replace(_HERE, "{{ alt | e }}")
     html = html.replace('loading="lazy"', 'loading="{{ loading }}"')
     html = html.replace('loading="eager"', 'loading="{{ loading }}"')
@@ -226,8 +224,8 @@ def as_data(shown: Sequence[MediaCase], alt: str, dress: ImgBehaviour) -> dict[s
 
 
 def worth_offering(offers: Sequence[Offer]) -> Sequence[Offer]:
-    """Where some files move, a still of a modern format would be chosen before them: only the
-    fallback may be one. A drawing does for all widths."""
+    """Leave out stills in modern formats where other files are animated: a browser would choose the
+    still. A drawing serves all widths alone."""
     if _is_drawn(offers):
         return [offer for offer in offers if FORMATS[offer.format].drawn]
     if not any(offer.moves for offer in offers):
@@ -236,13 +234,13 @@ def worth_offering(offers: Sequence[Offer]) -> Sequence[Offer]:
 
 
 def plain_box(css: str, shown: Size) -> str:
-    """An element that CSS draws by itself, in the ratio of ``shown`` px."""
+    """An element that CSS paints, with the ratio of ``shown`` px."""
     ratio = f"aspect-ratio: {shown.width} / {shown.height}; max-width: {shown.width}px"
     return f'<div style="{escape(css)}; {ratio}"></div>'
 
 
 def by_format(offers: Sequence[Offer]) -> list[tuple[Format, list[Offer]]]:
-    """Newest format first, and a fallback that every browser shows last; widths ascending."""
+    """Files by format, newest first, the fallback for every browser last; widths ascending."""
     ordered = sorted(offers, key=lambda offer: (ORDER.index(offer.format), offer.width))
     return [(format, list(group)) for format, group in groupby(ordered, lambda o: o.format)]
 
@@ -253,7 +251,8 @@ def _plain_choice(offers: Sequence[Offer]) -> Offer:
 
 
 def srcset(offers: Sequence[Offer], per: int | None = None) -> str:
-    """By width, or by density where they are shown ``per`` CSS px wide; a drawing needs neither."""
+    """By width, or by density if the picture is always ``per`` CSS px wide; a drawing needs
+    neither."""
     if _is_drawn(offers):
         return escape(quoted_url(offers[0].url))
     told = [f"{o.width}w" if per is None else f"{o.width / per:.3g}x" for o in offers]
@@ -261,5 +260,5 @@ def srcset(offers: Sequence[Offer], per: int | None = None) -> str:
 
 
 def quoted_url(path: str) -> str:
-    """A path as markup has it."""
+    """A path, quoted for markup."""
     return quote(path, safe="/:?=&#%")

@@ -27,7 +27,7 @@ from gefa.core.units import listed
 
 
 class MarkupForm(StrEnum):
-    """Ways to write a picture beside HTML."""
+    """Forms of a picture's markup besides HTML."""
 
     JINJA = "jinja"
     PRELOAD = "preload"
@@ -36,8 +36,8 @@ class MarkupForm(StrEnum):
 
 
 class NamedPictures:
-    """What a manifest made, by name. ``entries`` are the pictures of the plan; those that the
-    manifest itself names are there too. ``base`` is put before the path of each file."""
+    """The pictures of a manifest, by name. ``entries`` are the pictures of the plan; the manifest's
+    own are added. ``base`` is put before each file's path."""
 
     def __init__(
         self, manifest: Manifest, entries: Iterable[PictureEntry] = (), base: str = ""
@@ -51,18 +51,18 @@ class NamedPictures:
         self._entries: Mapping[str, PictureEntry] = told | {one.name: one for one in entries}
 
     def names(self) -> list[str]:
-        """Pictures, then cuts that none of them is called like."""
+        """Names of pictures, then of cuts without a picture of that name."""
         return list(dict.fromkeys([*self._entries, *self._cuts]))
 
     def entry(self, name: str) -> PictureEntry:
-        """The picture of that name; each cut is a picture too. PlanError, with the closest name, if
+        """The picture of that name; a cut counts as a picture. PlanError, with the closest name, if
         there is none."""
         if name in self._entries:
             return self._entries[name]
         return PictureEntry(name=name, alt=self.cut(name, "picture").alt, use=(_whole(name),))
 
     def cut(self, name: str, what: str = "cut") -> CutRecord:
-        """PlanError, with the closest name, where the manifest has none."""
+        """The cut of that name. PlanError, with the closest name, if there is none."""
         if name in self._cuts:
             return self._cuts[name]
         known = self._cuts if what == "cut" else self.names()
@@ -80,8 +80,8 @@ class NamedPictures:
         loading: str = "",
         css_class: str = "",
     ) -> str:
-        """The ``<picture>`` of that name, with what is given instead of what the plan says.
-        PlanError where it, or a cut of it, is not there, or has no file."""
+        """The ``<picture>`` of that name; arguments override the plan. PlanError if the picture or
+        one of its cuts is missing, or has no file."""
         entry = self.entry(name)
         told = entry.alt if alt is None else alt
         only = self.cut(entry.use[0].cut) if len(entry.use) == 1 else None
@@ -95,8 +95,8 @@ class NamedPictures:
         return directed(self.cases(entry, sizes), told, behaviour, densities=densities)
 
     def form(self, name: str, form: MarkupForm, *, sizes: str = "", width: int = 640) -> str:
-        """The picture as a Jinja macro, as ``<link>`` elements that preload it, as CSS of a
-        background ``width`` CSS px wide, or as plain data. PlanError as for ``markup``."""
+        """The picture as a Jinja macro, as ``<link>`` elements that preload it, as the CSS of a
+        background ``width`` CSS px wide, or as data. PlanError as for ``markup``."""
         entry = self.entry(name)
         cases = self.cases(entry, sizes)
         behaviour = ImgBehaviour(lazy=entry.loading is Loading.LAZY)
@@ -110,12 +110,12 @@ class NamedPictures:
         return json.dumps(as_data(cases, entry.alt, behaviour), indent=2)
 
     def by_density(self, entry: PictureEntry, sizes: str = "") -> bool:
-        """Whether a picture always has the size that its one cut is shown at."""
+        """Whether the picture always has the size of its one cut."""
         told = sizes or entry.sizes
         return len(entry.use) == 1 and not told and self.cut(entry.use[0].cut).by_density
 
     def cases(self, entry: PictureEntry, sizes: str = "") -> Sequence[MediaCase]:
-        """What a picture shows for each media condition. PlanError as for ``markup``."""
+        """The cases of a picture, one for each media condition. PlanError as for ``markup``."""
         found = []
         for use in entry.use:
             cut = self.cut(use.cut)
@@ -129,8 +129,7 @@ class NamedPictures:
 
 
 def of_cuts(cuts: Iterable[CutRecord]) -> dict[str, PictureEntry]:
-    """The pictures that cuts themselves name: those with a media condition come first, and what is
-    shown everywhere else last."""
+    """The pictures that cuts name: uses with a media condition first, the one without last."""
     grouped: dict[str, list[CutRecord]] = {}
     for cut in cuts:
         if cut.picture:
@@ -146,8 +145,8 @@ def of_cuts(cuts: Iterable[CutRecord]) -> dict[str, PictureEntry]:
 def picture_records(
     manifest: Manifest, plan: Iterable[PictureEntry]
 ) -> tuple[list[PictureRecord], list[str]]:
-    """The pictures of a plan, and those that cuts name, as a manifest has them; and what is wrong
-    with the others."""
+    """Records of the pictures of a plan and of cuts, and what is wrong with those that
+    have none."""
     entries = list((of_cuts(manifest.cuts) | {one.name: one for one in plan}).values())
     named = NamedPictures(manifest, entries)
     records, problems = [], list(_unclear(manifest.cuts))
@@ -162,7 +161,7 @@ def picture_records(
 
 
 def _unclear(cuts: Iterable[CutRecord]) -> Iterator[str]:
-    """Pictures whose cuts do not say which of them is shown where no condition holds."""
+    """Pictures with no cut, or several, for when no media condition matches."""
     grouped: dict[str, list[CutRecord]] = {}
     for cut in cuts:
         if cut.picture:

@@ -26,8 +26,8 @@ def safe(text: str) -> str:
 
 
 def file_path(template: str, fields: Mapping[str, str], suffix: str = "") -> str:
-    """The template filled in, each segment made safe, ``/`` kept as a folder; ``suffix`` goes
-    behind the name."""
+    """Fill in the template and make each segment safe; ``/`` starts a folder. ``suffix`` follows
+    the name."""
     filled = template.format(**fields)
     folders, _, last = filled.replace("\\", "/").rpartition("/")
     stem, extension = _split_extension(last, fields["ext"])

@@ -11,7 +11,7 @@ NOT_WANTED = 0.0
 
 
 class Servable(Protocol):
-    """A file as choosing needs it: format, width in px, bytes, whether it moves."""
+    """A file to choose from: format, width in px, bytes, animated or not."""
 
     @property
     def format(self) -> str: ...
@@ -30,7 +30,7 @@ File = TypeVar("File", bound=Servable)
 
 
 class Sized(Protocol):
-    """A file of some width in px and weight in bytes."""
+    """A file with a width in px and a weight in bytes."""
 
     @property
     def width(self) -> int: ...
@@ -43,16 +43,16 @@ AnySized = TypeVar("AnySized", bound=Sized)
 
 
 def sent_to_large_screens(files: Iterable[AnySized]) -> AnySized | None:
-    """The lightest of a cut's widest files: most visitors with a large screen are sent this one.
-    None if there are no files."""
+    """The lightest of a cut's widest files: what most visitors with a large screen load. None if
+    there are no files."""
     return min(files, key=lambda file: (-file.width, file.bytes), default=None)
 
 
 def preferences(accept: str) -> dict[Format, float]:
-    """How much a client wants each format, 0..1, from its ``Accept`` (RFC 9110, section 12.5.1).
+    """The client's preference for each format, 0..1, from its ``Accept``.
 
-    A wildcard counts for the formats that every browser shows only: programs say ``*/*`` without
-    knowing AVIF. Without an ``Accept`` it is as if ``*/*`` were sent.
+    RFC 9110, section 12.5.1. Wildcards count only for formats that every browser shows: programs
+    say ``*/*`` without knowing AVIF. Without ``Accept``, ``*/*`` is assumed.
     """
     asked = _weighed(accept or "*/*")
     return {format: _weight(format, asked) for format in Format}
@@ -81,7 +81,7 @@ def _quality(value: str) -> float:
 
 
 def _weight(format: Format, asked: dict[str, float]) -> float:
-    """The most specific range that covers it counts."""
+    """The most specific range that matches counts."""
     able = FORMATS[format]
     if able.media_type in asked:
         return asked[able.media_type]
@@ -91,10 +91,10 @@ def _weight(format: Format, asked: dict[str, float]) -> float:
 
 
 def pick(files: Sequence[File], accept: str, width: float | None) -> File | None:
-    """The file to send: narrowest of those at least ``width`` px wide, else the widest (also where
-    no width is asked for); of the formats that are wanted the lightest. Of an animation those that
-    move come first, however light a still is. A client that wants none of them is sent what every
-    browser shows. None only where there is no file."""
+    """The file to send: the narrowest of at least ``width`` px, else the widest (also if no width
+    is asked for); of the accepted formats, the lightest. An animated file comes before a still,
+    however light the still is. A client that accepts none of the formats gets one that every
+    browser shows. None only if there is no file."""
     wanted = preferences(accept)
     shown = [f for f in files if wanted[Format(f.format)] > NOT_WANTED]
     shown = shown or [f for f in files if not FORMATS[Format(f.format)].modern] or list(files)

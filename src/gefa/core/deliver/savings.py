@@ -12,7 +12,7 @@ from gefa.core.treat.formats import FORMATS
 
 @dataclass(frozen=True)
 class Saving:
-    """So many ``bytes`` were saved by something, at so many ``cuts``."""
+    """``bytes`` saved in one way, at ``cuts`` cuts."""
 
     by: str
     bytes: int
@@ -20,9 +20,8 @@ class Saving:
 
 
 def savings(manifest: Manifest) -> list[Saving]:
-    """The most first. A picture is reduced and encoded in a format that every browser shows; what
-    that saves is one thing, what a newer format saves beside it another. Their sum is what the
-    totals call saved."""
+    """Largest first. Resizing and encoding in a format that every browser shows is one saving; a
+    newer format is another. Their sum is *saved* in the totals."""
     files = manifest.files_by_cut()
     sums: dict[str, list[int]] = {}
     for cut in manifest.cuts:

@@ -18,11 +18,11 @@ from gefa.core.treat.formats import FORMATS
 
 _NOT_IN_IDS = re.compile(r"[^\w-]+")
 _OF_THE_FILE = frozenset({"width", "height", "id"})
-"""attributes of a file's root that a symbol does without"""
+"""attributes of a file's root that a symbol does not need"""
 
 
 def sprites_of(cuts: Sequence[CutRecord], files: Sequence[File]) -> list[Sprite]:
-    """The sprites that these cuts ask for, by their recipes."""
+    """The sprites that recipes of these cuts ask for."""
     drawn = {file.cut for file in files if FORMATS[file.format].drawn}
     by_recipe: dict[str, list[str]] = {}
     for cut in cuts:
@@ -35,7 +35,7 @@ def sprites_of(cuts: Sequence[CutRecord], files: Sequence[File]) -> list[Sprite]
 
 
 def _ids(names: Sequence[str]) -> dict[str, str]:
-    """An id for each name; those that would be the same get something of their names behind."""
+    """An id for each name; equal ones get a suffix from their names."""
     plain = {name: _NOT_IN_IDS.sub("-", name).strip("-") or "symbol" for name in names}
     counts = Counter(id.casefold() for id in plain.values())
     return {
@@ -45,7 +45,7 @@ def _ids(names: Sequence[str]) -> dict[str, str]:
 
 
 def sprite_file(sprite: Sprite, load: Callable[[str], bytes]) -> bytes:
-    """The file. ``load`` gives the SVG file of a cut by its name."""
+    """The sprite file. ``load`` gives the SVG file of a cut by its name."""
     root = Element(f"{{{SVG}}}svg")
     for name, id in sorted(sprite.symbols.items()):
         drawing = xml.parse(load(name), name, "the drawing")
@@ -57,7 +57,7 @@ def sprite_file(sprite: Sprite, load: Callable[[str], bytes]) -> bytes:
 
 
 def use_line(sprite: Sprite, cut: CutRecord) -> str:
-    """Markup that shows a cut out of its sprite."""
+    """Markup that shows a cut from its sprite."""
     address = f"{quote(sprite.path)}#{sprite.symbols[cut.name]}"
     name = f'role="img" aria-label="{escape(cut.alt)}"' if cut.alt else 'aria-hidden="true"'
     return (

@@ -19,7 +19,7 @@ from gefa.core.treat.pictures import fit_alpha
 from gefa.core.treat.recipe import AlphaPolicy
 
 QUALITIES = (50, 74, 35, 84, 62, 92, 20)
-"""where curves are measured, in the order in which they are the most use"""
+"""quality numbers of curves, most useful first"""
 
 
 def qualities_for(job: CutJob, format: Format) -> tuple[int, ...]:
@@ -48,8 +48,8 @@ def reference(
 def measure_curve(
     job: CutJob, image: pyvips.Image, size: Size, format: Format, shelf: Shelf
 ) -> Iterator[tuple[str, MadeVariant]]:
-    """Make the files of a curve, one after another, or find them on the shelf; each comes with its
-    key, which ``CutJob.key_at`` gives, and its score."""
+    """Make the files of a curve one by one, or find them on the shelf. Each comes with its score
+    and the key from ``CutJob.key_at``."""
     source = EncodeSource(fit_alpha(image, format, job.recipe))
     settings = job.recipe.settings_for(format)
     for quality in qualities_for(job, format):
@@ -71,8 +71,8 @@ def measure_curve(
 def rate_file(
     job: CutJob, image: pyvips.Image, key: str, format: Format, shelf: Shelf
 ) -> MadeVariant | None:
-    """How a file that was made looks beside ``image``, its picture at the same size; None if its
-    bytes are gone."""
+    """The score of a made file against ``image``, its picture at the same size; None if its bytes
+    are gone."""
     made = shelf.known([key]).get(key)
     data = shelf.load(key)
     if made is None or data is None:
@@ -88,5 +88,5 @@ def _rated(made: MadeVariant, source: EncodeSource, data: bytes, format: Format)
 
 
 def curve_formats(job: CutJob) -> tuple[Format, ...]:
-    """The formats that curves are drawn of: those of the recipe that have a quality."""
+    """The formats to draw curves for: those of the recipe that have a quality."""
     return tuple(format for format in job.recipe.candidates if FORMATS[format].lossy)

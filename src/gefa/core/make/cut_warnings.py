@@ -16,15 +16,16 @@ from gefa.core.treat.recipe import AlphaPolicy
 from gefa.core.units import listed, weight
 
 SHOWS = 0.14
-"""how far an edge's mean colour is from the matte, 0..1, when it shows as a halo elsewhere"""
+"""difference of an edge's mean colour from the matte, 0..1, from which a halo shows on other
+backgrounds"""
 CRISP = 85.0
-"""the look at which letters keep their edges"""
+"""the look from which letters keep their edges"""
 CRISP_QUALITY = 90
-"""the same for a quality number, where no look was measured"""
+"""the same as a quality number, where no look was measured"""
 
 
 def warnings_of(job: CutJob, facts: CutFacts, files: Sequence[File]) -> list[Remark]:
-    """Warnings that follow from what was measured."""
+    """Warnings that follow from the measured facts."""
     reasons = [*_lost_alpha(job, facts), *_halo(job, facts), *_heavy(facts, files)]
     reasons += _blurred_text(job, facts, files)
     about = {"cut": job.cut.name, "part": job.cut.key, "source": job.source}

@@ -23,13 +23,13 @@ from gefa.core.treat.weight_steps import fewest, next_widths, shape_of
 from gefa.core.units import weight
 
 SHORT = 0.005
-"""points that a score may be short of its look by being rounded"""
+"""points a score may be below its look through rounding"""
 
 
 @dataclass(frozen=True)
 class Known:
-    """All that is known of a job: its facts, variants that were made, by key, and keys of those
-    that an encoder refused."""
+    """Everything known about a job: its facts, the variants already made, by key, and the keys that
+    an encoder refused."""
 
     facts: CutFacts | None = None
     made: Mapping[str, MadeVariant] = field(default_factory=dict)
@@ -38,8 +38,8 @@ class Known:
 
 @dataclass(frozen=True)
 class Needs:
-    """What has to be known before more can be decided: ``facts``; variants that have to be made, in
-    this order; ``looks`` of variants that were made."""
+    """What must be known before the next decision: ``facts``; variants to make, in this order;
+    ``looks`` to measure of variants already made."""
 
     facts: bool = False
     variants: tuple[PlannedVariant, ...] = ()
@@ -48,8 +48,8 @@ class Needs:
 
 @dataclass(frozen=True)
 class Decisions:
-    """Which files a cut has. ``why`` says in a sentence why it has its formats, if they were chosen
-    for it; ``left_out`` gives reasons for those that it has not."""
+    """The files of a cut. ``why`` explains chosen formats in a sentence; ``left_out`` gives reasons
+    for files that are not made."""
 
     kept: tuple[PlannedVariant, ...]
     why: str = ""
@@ -58,7 +58,7 @@ class Decisions:
 
 
 class _Missing(Exception):
-    """Raised where something is needed that is not known."""
+    """Raised when a decision needs something that is not known yet."""
 
     def __init__(self, needs: Needs) -> None:
         super().__init__("more has to be known")
@@ -66,7 +66,7 @@ class _Missing(Exception):
 
 
 def decide(job: CutJob, known: Known) -> Needs | Decisions:
-    """The files of ``job``, or what is needed to say which they are."""
+    """The files of ``job``, or what must be known to decide on them."""
     try:
         return _Decider(job, known).decisions()
     except _Missing as missing:
@@ -74,7 +74,7 @@ def decide(job: CutJob, known: Known) -> Needs | Decisions:
 
 
 class _Decider:
-    """One look at a job, with what is known of it."""
+    """One round of decisions about a job, from what is known."""
 
     def __init__(self, job: CutJob, known: Known) -> None:
         self._job, self._known = job, known
@@ -115,7 +115,8 @@ class _Decider:
         return self._known.facts
 
     def _made(self, variants: Iterable[PlannedVariant]) -> list[PlannedVariant]:
-        """Those that could be made; the smallest first where some still have to be."""
+        """The variants that could be made. If some are still to be made, the smallest
+        comes first."""
         wanted = sorted(variants, key=lambda v: (v.width, ORDER.index(v.format)))
         here = self._known.made
         missing = [v for v in wanted if v.key not in here and v.key not in self._known.refused]
@@ -129,7 +130,7 @@ class _Decider:
     # -- drawings that stay drawings -----------------------------------------------------
 
     def _why_drawn(self, drawing: PlannedVariant) -> str:
-        """Why the SVG file stands for all widths, in a sentence; empty if it does not."""
+        """Why the SVG file replaces all widths, in a sentence; empty if it does not."""
         made = self._made([drawing])
         if not made or not self._of(drawing).fits:
             if made:
@@ -154,7 +155,7 @@ class _Decider:
         return f"It is drawn, and one {told}, is lighter than its widest picture: {other}."
 
     def _lightest_raster(self) -> PlannedVariant | None:
-        """Of the widest files the lightest that looks as it should; None where none fits."""
+        """The lightest of the widest files that reach the look; None if none does."""
         pixels = self._job.pixels
         widest = max(variant.width for variant in pixels)
         alpha = self._facts.alpha if self._job.recipe.alpha is AlphaPolicy.KEEP else AlphaKind.NONE
@@ -172,7 +173,7 @@ class _Decider:
     # -- formats that are left open ------------------------------------------------------
 
     def _chosen_formats(self) -> tuple[tuple[Format, ...], str]:
-        """By what each weighs at one width."""
+        """Choose formats by their weights at one width."""
         job = self._job
         widths = sorted({variant.width for variant in job.pixels})
         if job.steps is not None:
@@ -210,7 +211,7 @@ class _Decider:
     def _chosen_widths(
         self, steps: Steps, formats: tuple[Format, ...], candidates: list[int]
     ) -> list[int]:
-        """So many that the lightest files of neighbours are no more than a step apart."""
+        """Choose enough widths that the lightest files of neighbours are at most a step apart."""
         shape = shape_of(self._facts.growth)
         widest = self._widest_that_fits(formats, candidates)
         candidates = [width for width in candidates if width <= widest]
@@ -227,8 +228,8 @@ class _Decider:
         return chosen or sorted(widths)
 
     def _widest_that_fits(self, formats: tuple[Format, ...], candidates: list[int]) -> int:
-        """Of the candidates (px, ascending) the widest of which any format fits its budget; the
-        widest of all where none does, so that it is told."""
+        """The widest candidate (px, ascending) whose file fits the budget in any format; the widest
+        of all if none fits, so that the report can say so."""
         fitting, too_wide = 0, len(candidates) - 1
         if self._fits(formats, candidates[too_wide]) or not self._fits(formats, candidates[0]):
             return candidates[too_wide]
@@ -245,8 +246,8 @@ class _Decider:
         return any(self._of(variant).fits for variant in self._made(here))
 
     def _weights(self, variants: list[PlannedVariant]) -> dict[int, int]:
-        """Bytes of the lightest file of each width (px). One that is over its budget counts with
-        what it weighs: it will be left out, but the steps below it are the same."""
+        """Bytes of the lightest file of each width (px). A file over its budget counts too: it is
+        left out later, but the steps below stay the same."""
         found: dict[int, int] = {}
         for variant in self._made(variants):
             bytes = self._of(variant).bytes
@@ -273,8 +274,8 @@ class _Decider:
         return [variant for variant in variants if self._of(variant).fits]
 
     def _that_help(self, variants: list[PlannedVariant]) -> list[PlannedVariant]:
-        """Without widths of which no file is lighter than that of the next wider one by a share
-        that the recipe names: visitors would gain nothing by them."""
+        """Leave out widths whose lightest file is hardly lighter than that of the next wider one;
+        the recipe says by how much it must be."""
         recipe = self._job.recipe
         if not recipe.widths or not recipe.apart.weight:
             return variants
@@ -307,8 +308,8 @@ class _Decider:
                 yield f"at {variant.width:,} px {made.limit}"
 
     def _unbeaten(self, variants: list[PlannedVariant]) -> list[PlannedVariant]:
-        """Without formats that an older one beats. A ``<source>`` of a ``<picture>`` needs all its
-        widths, so a format goes as a whole: if an older one is not heavier over all widths, and
+        """Leave out formats that an older format beats. A ``<source>`` needs all widths of a
+        ``<picture>``, so a whole format goes: if an older one weighs no more over all widths, and
         looks no worse at any."""
         if self._job.recipe.every_format:
             return variants
@@ -355,8 +356,7 @@ class _Decider:
         return transparent and FORMATS[newer].alpha and not FORMATS[older].alpha
 
     def _look_of(self, variant: PlannedVariant) -> float:
-        """How it looks, as far as that counts: what looks better than was asked for is no
-        better."""
+        """The score, capped at the look that was asked for: more than that counts for nothing."""
         score = self._of(variant).score
         if score is None:
             raise _Missing(Needs(looks=(variant,)))

@@ -12,12 +12,12 @@ from gefa.core.treat.curves import between
 from gefa.core.treat.formats import Format
 
 GROWS = 1.6
-"""the power of the width that weight grows with, where only one point is known"""
+"""exponent of the width with which weight grows, if only one point is known"""
 
 
 class Estimate(BaseModel):
-    """Points of (width in px, bytes) for each format, narrowest first, and what kind of picture it
-    is. Empty of one that could not be drawn."""
+    """Points of (width in px, bytes) for each format, narrowest first, and the nature of the
+    picture. Empty if the cut could not be drawn."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -25,7 +25,7 @@ class Estimate(BaseModel):
     facts: CutFacts | None = None
 
     def weight(self, variant: PlannedVariant) -> int | None:
-        """Bytes that are expected of a variant; None if nothing is known of its format."""
+        """Expected bytes of a variant; None if nothing is known of its format."""
         points = self.points.get(variant.format)
         if not points:
             return None

@@ -15,9 +15,9 @@ from gefa.core.treat.pictures import Pictures, baseline_bytes
 from gefa.core.treat.weight_steps import growth
 
 SOFT = (16, 239)
-"""alpha (0..255) of pixels that are an edge's"""
+"""alpha (0..255) of pixels that count as soft edges"""
 FEWEST = 30
-"""edge pixels that an edge shows by"""
+"""edge pixels without which an edge does not show"""
 
 
 def measured(
@@ -27,8 +27,8 @@ def measured(
     crop: Rect | None,
     candidates: Sequence[Size] = (),
 ) -> CutFacts:
-    """Measure the picture at its ``widest``. With ``candidates``, sizes to choose from by weight,
-    also measure how its weight grows."""
+    """Measure the picture at its ``widest``. With ``candidates`` (sizes to choose from by weight),
+    also measure how weight grows with width."""
     image = pictures.at(widest)
     alpha = alpha_kind(image)
     nature = nature_of(image)

@@ -16,11 +16,13 @@ from gefa.core.make.made import CutFacts, MadeVariant
 
 MEMORY = ".gefa/memory.json"
 FRESH = ".gefa/fresh"
-"""for what was made in this export; what is kept gets a name in the folder, the rest goes"""
+"""folder for files of the running export; at the end kept files have a name in the out folder, and
+the rest is deleted"""
 
 
 class _Place(BaseModel):
-    """``saved`` is the file's time in ns: while it and the size are the same, so are the bytes."""
+    """``saved`` is the file's modification time in ns: while time and size are unchanged, so are
+    the bytes."""
 
     path: str
     saved: int = 0
@@ -33,8 +35,8 @@ class _Memory(BaseModel):
 
 
 class FolderShelf:
-    """Worker processes only read the memory; the one who runs the export writes it, from what the
-    workers report. ``force`` forgets everything made before."""
+    """Worker processes only read the memory; the exporting process writes it, from the workers'
+    reports. ``force`` forgets everything made before."""
 
     def __init__(self, folder: Path, *, force: bool = False) -> None:
         self.folder = folder
@@ -62,10 +64,10 @@ class FolderShelf:
         self._new.add(key)
 
     def note(self, key: str, made: MadeVariant) -> None:
-        """Nothing: it comes back to the one who runs the export in the job's report."""
+        """Does nothing: the job's report brings this back to the exporting process."""
 
     def put_facts(self, key: str, facts: CutFacts) -> None:
-        """Nothing: facts come back to the one who runs the export in the job's report."""
+        """Does nothing: the job's report brings facts back to the exporting process."""
 
     def load(self, key: str) -> bytes | None:
         for file in self._files(key):
@@ -93,13 +95,13 @@ class FolderShelf:
         return self.folder / FRESH / key
 
     def _files(self, key: str) -> list[Path]:
-        """Where the bytes may be: made just now, or placed by an earlier export."""
+        """Files that may hold the bytes: made in this export, or placed by an earlier one."""
         placed = self._memory.places.get(key)
         earlier = [self.folder / placed.path] if placed and self._intact(key) else []
         return [self._fresh(key), *earlier]
 
     def _intact(self, key: str) -> bool:
-        """Whether the file of an earlier export still has the bytes that it was made with."""
+        """Whether the file of an earlier export still has its original bytes."""
         place, made = self._memory.places.get(key), self._memory.made.get(key)
         if place is None or made is None:
             return False
@@ -128,14 +130,14 @@ class FolderShelf:
             draft.unlink(missing_ok=True)
 
     def intact(self, key: str, path: str) -> bool:
-        """Whether the file of a key lies at that path with the bytes that it was made with."""
+        """Whether the file of a key lies at that path, with its original bytes."""
         place = self._memory.places.get(key)
         return place is not None and place.path == path and self._intact(key)
 
     # -- as the one who runs the export sees it --------------------------------------------
 
     def has(self, keys: Iterable[str]) -> bool:
-        """Whether variants of all these keys were made before."""
+        """Whether variants with all these keys were made before."""
         return all(key in self._memory.made for key in keys)
 
     def remember(
@@ -144,8 +146,8 @@ class FolderShelf:
         paths: Mapping[str, str],
         facts: Mapping[str, CutFacts],
     ) -> None:
-        """Add to the memory: what was made, where it was placed (key to path), and facts. An older
-        place counts while no other key claims its path."""
+        """Add to the memory: variants made, their places (key to path), and facts. An earlier place
+        stays valid until another key takes its path."""
         claimed = set(paths.values())
         kept = {k: p for k, p in self._memory.places.items() if p.path not in claimed}
         new = {key: _Place(path=path, saved=self._saved(path)) for key, path in paths.items()}
@@ -158,7 +160,7 @@ class FolderShelf:
         write_whole(self.folder / MEMORY, text.encode())
 
     def sweep(self) -> None:
-        """Take away what was made and not placed."""
+        """Delete files that were made but not placed."""
         shutil.rmtree(self.folder / FRESH, ignore_errors=True)
 
     def _saved(self, path: str) -> int:

@@ -16,9 +16,10 @@ from gefa.core.treat.recipe import Aim
 
 @dataclass(frozen=True)
 class Foresight:
-    """``decided`` tells that ``variants`` are just the files that the job has; else they are about
-    as many. ``made`` are those that were made before, by key, and ``expected`` what all weigh, in
-    bytes; ``estimated`` tells that this is from what was made or looked at, and no mere guess."""
+    """``decided`` means that ``variants`` are exactly the files of the job; else there will be
+    about as many. ``made`` are those made before, by key; ``expected`` is the weight of all in
+    bytes. ``estimated`` means that this comes from made files or a look at the pixels, and is not a
+    guess."""
 
     decided: bool
     variants: tuple[PlannedVariant, ...]
@@ -33,7 +34,7 @@ def foresee(
     made: Mapping[str, MadeVariant],
     estimate: Estimate | None = None,
 ) -> Foresight:
-    """The files of a job, from what was measured of it, made before and estimated."""
+    """Foretell the files of a job from its facts, variants made before and its estimate."""
     step = decide(job, Known(facts, made))
     if isinstance(step, Decisions):
         return _of(step.kept, made, {}, decided=True)
@@ -64,8 +65,8 @@ def _of(
 
 
 def _weights(job: CutJob, made: Mapping[str, MadeVariant], estimate: Estimate) -> dict[str, int]:
-    """What the variants will weigh, by key. Where others of a format were made, an estimate is off
-    by as much as it was of the nearest of them."""
+    """Expected bytes of the variants, by key. If variants of the same format were made, the
+    estimate is corrected by the error at the nearest of them."""
     weights = {v.key: found for v in job.variants if (found := estimate.weight(v))}
     corrected = {}
     for variant in job.variants:
@@ -84,7 +85,7 @@ def _weights(job: CutJob, made: Mapping[str, MadeVariant], estimate: Estimate) -
 
 
 def _as_made(variant: PlannedVariant, weight: int) -> MadeVariant:
-    """A variant as it will be if nothing comes in between: it looks as it is to look."""
+    """A variant as it should come out: at its look."""
     allowed = variant.quality.max_bytes if isinstance(variant.quality, Aim) else None
     score = PERFECT if variant.look is None else variant.look
     fits = allowed is None or weight <= allowed
@@ -92,6 +93,7 @@ def _as_made(variant: PlannedVariant, weight: int) -> MadeVariant:
 
 
 def guessed(variant: PlannedVariant) -> int:
-    """Bytes of a file that is not made yet, by its pixels and the usual bits for each."""
+    """A guess of the bytes of a file that is not made yet, from its pixels and the usual bits per
+    pixel."""
     pixels = variant.size.width * variant.size.height
     return round(pixels * FORMATS[variant.format].bits / 8)

@@ -14,14 +14,14 @@ from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import Aim, Recipe, Steps
 
 USUAL_STEPS = 5
-"""widths that steps usually end with, for the time left"""
+"""usual number of widths, for the time left"""
 USUAL_FORMATS = (Format.AVIF, Format.WEBP, Format.JPEG)
-"""what cuts usually get, where that is chosen while they are made"""
+"""usual formats, before the formats of a cut are chosen"""
 
 
 class PlannedVariant(BaseModel):
-    """One file to make. ``key`` says everything its bytes depend on, ``path`` where it is written,
-    once that was given to it; sizes in px. ``moves`` keeps all frames of an animation."""
+    """One file to make. ``key`` names everything its bytes depend on; ``path`` is where it goes,
+    once it has one; sizes in px. ``moves`` keeps all frames of an animation."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -39,7 +39,7 @@ class PlannedVariant(BaseModel):
 
     @property
     def look(self) -> float | None:
-        """The look that is asked for; None where another quality is."""
+        """The look to reach; None if the quality is set otherwise."""
         return self.quality.look if isinstance(self.quality, Aim) else None
 
 
@@ -47,7 +47,7 @@ class CutJob(BaseModel):
     """The files of one cut.
 
     ``extent`` is in canvas px. ``css`` shows the cut without any file. ``mark`` is the SHA-256 of
-    the picture that is laid over a corner. ``text`` tells that the design says it has text in it.
+    the picture to lay over a corner. ``text`` says that the design has text in this part.
     """
 
     model_config = ConfigDict(frozen=True)
@@ -66,22 +66,22 @@ class CutJob(BaseModel):
 
     @property
     def steps(self) -> Steps | None:
-        """By which weights its widths are chosen while it is made, if they are."""
+        """The weight steps its widths are chosen by, if they are."""
         return self.recipe.steps if self.cut.size is None else None
 
     @property
     def drawing(self) -> PlannedVariant | None:
-        """The file that would do for all widths, if the cut may be one."""
+        """The SVG variant for all widths, if the cut may have one."""
         return next((v for v in self.variants if FORMATS[v.format].drawn), None)
 
     @property
     def pixels(self) -> tuple[PlannedVariant, ...]:
-        """The variants that are made of pixels."""
+        """The raster variants."""
         return tuple(v for v in self.variants if not FORMATS[v.format].drawn)
 
     @property
     def expected(self) -> list[PlannedVariant]:
-        """About as many variants as will be made, where formats or widths are chosen on the way."""
+        """About as many variants as will be made, if formats or widths are chosen by weight."""
         widths = sorted({variant.width for variant in self.variants})
         if self.steps:
             widths = widths[:: max(1, len(widths) // (USUAL_STEPS - 1))]
@@ -91,27 +91,27 @@ class CutJob(BaseModel):
 
     @property
     def cost(self) -> float:
-        """About how long its files take to make, against each other's: megapixels by format."""
+        """Relative time to make its files: megapixels, weighted by format."""
         return sum(v.size.megapixels * FORMATS[v.format].cost for v in self.expected)
 
     @property
     def widest(self) -> Size:
-        """The largest size in px; that of the cut itself where it makes no file."""
+        """The largest size in px; the cut's own size if it makes no file."""
         sizes = (variant.size for variant in self.variants)
         return max(sizes, key=lambda size: size.width, default=self.extent.size)
 
     @property
     def facts_key(self) -> str:
-        """The key under which what is measured of the cut's pixels is kept."""
+        """The key of the facts measured of its pixels."""
         return key_of("facts", self.key_at(self.widest, Format.PNG, None))
 
     @property
     def estimate_key(self) -> str:
-        """The key under which what its files are expected to weigh is kept."""
+        """The key of the estimate of its files."""
         return key_of("estimate", ESTIMATE, *(variant.key for variant in self.variants))
 
     def key_at(self, size: Size, format: Format, quality: int | None) -> str:
-        """The key of a still made at another size or quality number than the recipe's."""
+        """The key of a still at a size or quality number that the recipe does not name."""
         return treatment_key(
             self.fingerprint, self.cut, self.recipe, self.mark, size, format, quality
         )
@@ -123,7 +123,7 @@ class CutJob(BaseModel):
 
 
 class OriginalJob(BaseModel):
-    """A bitmap to be taken out of a design as it is stored, to ``path``, below ``folder``."""
+    """A bitmap to copy out of a design as stored, to ``path`` below ``folder``."""
 
     model_config = ConfigDict(frozen=True)
 

@@ -14,27 +14,27 @@ from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.treat.recipe import Aim, AlphaPolicy, Fit, Keep, Recipe
 
 SEARCH = 5
-"""edition of the search for a quality: another one may find another file for the same look"""
+"""edition of the quality search; a new edition may find other files for the same look"""
 TONE = 1
 """edition of the tone lift"""
 ESTIMATE = 3
-"""edition of how weights are estimated"""
+"""edition of the estimates of weight"""
 DRAWING = 1
-"""edition of how SVG files are made"""
+"""edition of the SVG files"""
 UNTOUCHED = 1
-"""edition of what is taken of a picture's own file"""
+"""edition of files that pass through untouched"""
 MOVING = 3
-"""edition of how frames are composed"""
+"""edition of animations"""
 
 
 def key_of(*ingredients: object) -> str:
-    """A name for what ``ingredients`` make: equal ones, equal name."""
+    """A key for ``ingredients``: equal ingredients give the same key."""
     text = json.dumps([str(ingredient) for ingredient in ingredients])
     return hashlib.blake2b(text.encode(), digest_size=20).hexdigest()
 
 
 def crop_of_recipe(recipe: Recipe, cut: Cut) -> Crop | None:
-    """What a recipe takes of a cut; None for all of it."""
+    """The crop that a recipe makes; None if it keeps all."""
     if cut.size is not None or recipe.fit is not Fit.COVER or recipe.ratio is None:
         return None
     return Crop(ratio=recipe.ratio, focal=recipe.focal, zoom=recipe.zoom)
@@ -78,7 +78,7 @@ def _may_be_own(recipe: Recipe, format: Format, moves: bool) -> bool:
 
 
 def _told(treatment: Mapping[str, object]) -> str:
-    """Only what says something: a setting that is added later, with a default that says nothing,
+    """Settings that differ from their defaults: a new setting whose default changes nothing then
     changes no key."""
     said = {name: value for name, value in treatment.items() if value not in (None, 0, "", {})}
     return json.dumps(said, sort_keys=True, default=str)
@@ -90,13 +90,13 @@ def _plain(value: object) -> object:
 
 
 def _matte(recipe: Recipe, format: Format) -> str:
-    """The colour that transparency is laid on, where it is."""
+    """The colour to lay transparency on, if there is one."""
     kept = recipe.alpha is AlphaPolicy.KEEP and FORMATS[format].alpha
     return "" if kept else recipe.matte
 
 
 def _resolution(cut: Cut, format: Format) -> float | None:
-    """Pixels per inch that are written into the file, where the format has a field for it."""
+    """Pixels per inch to write into the file, if the format has a field for them."""
     if cut.size is None or not FORMATS[format].resolution:
         return None
     return cut.size.resolution

@@ -15,11 +15,11 @@ from gefa.core.treat.nature import Nature
 class MadeVariant(BaseModel):
     """A variant that was made, without its bytes.
 
-    ``quality`` is the encoder's, ``score`` SSIMULACRA2 if it was measured. ``limit`` names what
-    kept the encoder from what was asked for, and ``short`` tells that it looks worse than that. One
-    that does not fit its budget (``fits`` false) has no bytes that are kept, and no ``sha256``.
-    ``untouched`` tells that it is the picture's own file, without metadata. ``gzip`` is what a
-    server sends of a text file, in bytes; 0 of all that is sent as it is.
+    ``quality`` is the encoder's number, ``score`` the SSIMULACRA2 if measured. ``limit`` names what
+    stopped the search, and ``short`` says that the look was not reached. A variant over its budget
+    (``fits`` false) keeps no bytes and has no ``sha256``. ``untouched`` says that this is the
+    picture's own file, without metadata. ``gzip`` is the size in bytes in which a server sends a
+    text file; 0 for other files.
     """
 
     model_config = ConfigDict(frozen=True)
@@ -41,13 +41,12 @@ class MadeVariant(BaseModel):
 
 
 class CutFacts(BaseModel):
-    """What is measured of a cut's pixels once.
+    """Facts measured once for a cut's pixels.
 
-    ``crop`` is what its recipe takes of it (px within the cut, None for all), ``alpha`` its
-    transparency, ``baseline_bytes`` what savings are measured against, ``nature`` what kind of
-    picture it is, with so many ``colours``; ``edge`` is the mean colour of its soft edges as
-    ``#rrggbb``, empty without such. ``growth`` is how heavy it roughly is by width (px), measured
-    where widths are chosen by weight.
+    ``crop`` is the recipe's crop (px within the cut, None for all), ``alpha`` the kind of
+    transparency, ``baseline_bytes`` what savings compare with, ``nature`` the kind of picture,
+    ``colours`` their number; ``edge`` is the mean colour of soft edges as ``#rrggbb``, empty
+    without any. ``growth`` is the rough weight by width (px), if widths are chosen by weight.
     """
 
     model_config = ConfigDict(frozen=True)
@@ -62,33 +61,33 @@ class CutFacts(BaseModel):
 
 
 class VariantShelf(Protocol):
-    """Where single variants are put and found again."""
+    """A store of single variants."""
 
     def put(self, key: str, made: MadeVariant, data: bytes | None) -> None:
-        """Keep a variant, whole or not at all; without bytes only what is known of it."""
+        """Keep a variant, completely or not at all; without bytes, only its record."""
 
     def note(self, key: str, made: MadeVariant) -> None:
-        """Keep what is known now of a variant that was made: its look was measured."""
+        """Update the record of a variant whose look was measured."""
 
     def load(self, key: str) -> bytes | None:
         """The bytes of a variant; None if they are gone."""
 
 
 class Shelf(VariantShelf, Protocol):
-    """A place for what is made, by key. What is known of a thing may outlive its bytes."""
+    """A store of everything made, by key. Records may outlive their bytes."""
 
     def known(self, keys: Iterable[str]) -> dict[str, MadeVariant]:
-        """What is known of variants made before."""
+        """Records of variants made before."""
 
     def facts(self, key: str) -> CutFacts | None:
-        """Measurements kept under ``key``."""
+        """The facts kept under ``key``."""
 
     def put_facts(self, key: str, facts: CutFacts) -> None:
-        """Keep measurements under ``key``."""
+        """Keep facts under ``key``."""
 
     def place(self, key: str, path: str) -> bool:
-        """Have the bytes of a variant also at ``path``, where a person finds them; False if they
+        """Put the bytes of a variant at ``path`` too, where people find them; False if the bytes
         are gone."""
 
     def is_new(self, key: str) -> bool:
-        """Whether a variant was made by this job, and not found."""
+        """Whether this job made the variant, rather than found it."""

@@ -25,13 +25,14 @@ from gefa.core.treat.pictures import Pictures
 from gefa.core.treat.recipe import Aim, AlphaPolicy, Keep
 
 MOST_TURNS = 2_000
-"""of asking and making: a job has a few thousand variants at the most, and each turn makes some"""
+"""turns of deciding and making: a job has at most a few thousand variants, and each
+turn makes some"""
 
 
 def take_out(
     source: str, jobs: Sequence[OriginalJob], document: Document, shelf: Shelf
 ) -> list[OriginalFile]:
-    """Put originals on the shelf, byte for byte as they are stored."""
+    """Put originals on the shelf, byte for byte as stored."""
     made = []
     for job in jobs:
         facts = job.facts
@@ -68,10 +69,10 @@ def carry_out(
 ) -> JobReport:
     """Make the files of one cut, or find them on the shelf.
 
-    ``opened`` gives the document and is only called when there is something to draw, and so does
-    ``mark`` for the picture that the recipe lays over a corner. ``threads`` encoders run at once;
-    ``on_made`` is told of each variant. A variant that its encoder refuses is reported and costs no
-    other. Raises SourceError if the source cannot be drawn.
+    ``opened`` gives the document, and ``mark`` the picture for a corner; each is called only if
+    needed. ``threads`` encoders run at once; ``on_made`` is called for each variant. If an encoder
+    refuses a variant, the report says so and the others are made. SourceError if the source cannot
+    be drawn.
     """
     if not job.variants:
         return JobReport(record=record_of(job, job.extent, None, []))
@@ -79,7 +80,7 @@ def carry_out(
 
 
 class _Making:
-    """One job on its way."""
+    """A job that is being made."""
 
     def __init__(
         self,
@@ -122,8 +123,8 @@ class _Making:
         )
 
     def _decided(self) -> Decisions:
-        """Ask, make, ask again. Files that are kept are put in their places; what turns out to be
-        gone from the shelf is made anew."""
+        """Decide, make, decide again. Kept files are put in their places; a file that is gone from
+        the shelf is made again."""
         for _ in range(MOST_TURNS):
             known = Known(self._facts, self._made, frozenset(self._refused))
             step = decide(self._job, known)
@@ -191,7 +192,7 @@ class _Making:
         return self._maker
 
     def _own_file(self, document: Document) -> OwnFile | None:
-        """Where the whole part is made as it is, and no metadata are to stay."""
+        """The part's own file, if the recipe keeps the whole part as it is and no metadata."""
         job, recipe = self._job, self._job.recipe
         whole = job.cut.rect is None and job.cut.size is None and job.crop is None
         plain = not recipe.tone and recipe.mark is None
@@ -226,7 +227,7 @@ class _Making:
 
 
 def crop_of(job: CutJob, document: Document) -> Rect | None:
-    """What the recipe takes of the cut, in px within it; None for all."""
+    """The recipe's crop, in px within the cut; None for all."""
     if job.crop is None:
         return None
     return crop_within(document, document.part(job.cut.part), job.extent, job.crop)
@@ -235,7 +236,7 @@ def crop_of(job: CutJob, document: Document) -> Rect | None:
 def pictures_for(
     job: CutJob, document: Document, crop: Rect | None, mark: Callable[[], Document] | None
 ) -> Pictures:
-    """What the files of a job are encoded from; ``crop`` is in px within the cut."""
+    """The pictures that a job's files are encoded from; ``crop`` is in px within the cut."""
     return Pictures(
         document,
         document.part(job.cut.part),

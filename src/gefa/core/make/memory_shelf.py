@@ -8,7 +8,7 @@ from gefa.core.make.made import CutFacts, MadeVariant
 
 
 class MemoryShelf:
-    """Holds what is put on it for as long as it is there itself."""
+    """A shelf in memory, for as long as the object lives."""
 
     def __init__(self) -> None:
         self._made: dict[str, MadeVariant] = {}

@@ -23,18 +23,19 @@ from gefa.core.treat.recipe import Recipe
 
 CLASH = "its recipe would give two files the same name"
 OWN_CLASH = f"{CLASH}; their sizes are put behind it"
-"""of files of one cut"""
+"""between files of one cut"""
 ORIGINALS = "originals"
-"""the folder of bitmaps that are written as they were stored"""
+"""folder for bitmaps that are exported as stored"""
 _TWIN = re.compile(r"~(\d+)$")
-"""what tells parts of one name under one parent apart"""
+"""the number that tells parts of the same name and parent apart"""
 _SIZE_FIELD = re.compile(r"[-_.@x]?\{(?:width|height|density)\}")
-"""of a name template, with what parts it from what is before it"""
+"""a size in a name template, with the separator before it"""
 
 
 @dataclass
 class _Rivals:
-    """Where those are that want the same as a cut: in other sources, in its own."""
+    """Which other cuts want the same name or path: cuts of other sources, cuts of the
+    same source."""
 
     abroad: bool = False
     twins: bool = False
@@ -42,7 +43,7 @@ class _Rivals:
 
 @dataclass(frozen=True)
 class _Apart:
-    """What a name has in it besides what it was wanted to be."""
+    """What a name carries besides the wanted name."""
 
     source: bool = False
     part: bool = False
@@ -53,7 +54,7 @@ class _Apart:
         return self.source or self.part or self.digest
 
     def further(self, rivals: _Rivals) -> _Apart:
-        """One thing more, where there are rivals."""
+        """Add one more thing, if there are rivals."""
         if rivals.abroad and not self.source:
             return replace(self, source=True)
         if rivals.twins and not self.part:
@@ -66,8 +67,8 @@ _PLAIN = _Apart()
 
 @dataclass
 class _Item:
-    """A cut or an original that gets a name. ``files`` gives the paths that it has by a name, with
-    something put behind each; ``shows_name`` tells that they have the name in them."""
+    """A cut or an original to be named. ``files`` gives its paths under a name with a suffix;
+    ``shows_name`` says that the paths contain the name."""
 
     kind: str
     source: str
@@ -100,15 +101,15 @@ class _Item:
 
     @property
     def _behind(self) -> str:
-        """What is put behind its paths: names that are too long are cut off, and what was put in
-        front of them or into them would not tell them apart."""
+        """The suffix of its paths: long names are cut off, so a prefix or an infix would not tell
+        them apart."""
         if self.apart.any and not self.shows_name:
             return self.name
         return self._digest if self.apart.digest else ""
 
     @property
     def id(self) -> str:
-        """What it is called in a run; no file is called so."""
+        """Its name within a run; files are not named by it."""
         return f"{self.kind} {self.folder}/{self.name}".casefold()
 
     @property
@@ -123,8 +124,8 @@ def name_all(
     originals: Iterable[OriginalJob] = (),
     taken: Collection[str] = (),
 ) -> tuple[list[CutJob], list[OriginalJob], list[Remark]]:
-    """Name the jobs of a run and give their files paths; with a warning for each name that differs
-    from the wanted one. ``taken`` are paths that other sources have, or want."""
+    """Name the jobs of a run and give their files paths, with a warning for each name that differs
+    from the wanted one. ``taken`` are paths of other sources, made or wanted."""
     cut_jobs, taken_out = list(jobs), list(originals)
     cuts = [_cut_item(job) for job in cut_jobs]
     bitmaps = [_original_item(job) for job in taken_out]
@@ -143,14 +144,13 @@ def name_all(
 
 
 def wanted_paths(jobs: Iterable[CutJob], originals: Iterable[OriginalJob] = ()) -> list[str]:
-    """The paths that cuts would have if they were alone."""
+    """The paths that cuts would have if there were no others."""
     items = [*map(_cut_item, jobs), *map(_original_item, originals)]
     return sorted({path for item in items for path in item.paths})
 
 
 def _part(items: list[_Item], taken: set[str]) -> None:
-    """Let no two have the same name, nor the same path as another; in rounds, so that it does not
-    matter which comes first."""
+    """Make all names and all paths different; in rounds, so that order does not matter."""
     for _ in range(3 * len(items) + 1):
         groups: dict[str, list[int]] = defaultdict(list)
         for at, item in enumerate(items):
@@ -219,8 +219,8 @@ def _paths(job: CutJob, name: str, behind: str) -> list[str]:
 
 
 def _template(recipe: Recipe, variant: PlannedVariant) -> str:
-    """The recipe's name template; without sizes for the one file of a drawing, where something is
-    left to tell it by."""
+    """The recipe's name template. For the one file of a drawing the sizes are dropped, unless
+    nothing else is left."""
     if not FORMATS[variant.format].drawn:
         return recipe.name
     plain = _SIZE_FIELD.sub("", recipe.name)
@@ -260,7 +260,7 @@ def _stem(source: str) -> str:
 
 
 def _told(job: CutJob, item: _Item) -> list[str]:
-    """What there is to say about a cut whose files are not called as its recipe has it."""
+    """The warning about a cut whose files are not named as its recipe says."""
     told = []
     if any(path.endswith(_size_of(v)) for path, v in zip(item.paths, job.variants, strict=True)):
         told.append(OWN_CLASH)

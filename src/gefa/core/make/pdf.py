@@ -22,9 +22,9 @@ MAX_PAGE_MM = 5_000.0
 
 
 def pdf_of(title: str, pages: Iterable[tuple[Document, CutJob]]) -> bytes:
-    """Every job's cut on a page of its own, as large as it is shown: px at 96 to the inch, or at
-    the resolution of its own size. ``pages`` are asked for one after another, so that no two
-    documents have to be open at once."""
+    """A PDF with each job's cut on its own page, at the size it is shown: px at 96 to the inch, or
+    the resolution of its own size. ``pages`` are drawn one by one, so no two documents are open at
+    once."""
     from fpdf import FPDF  # here: it takes as long to load as everything else together
 
     pdf = FPDF(unit="mm")

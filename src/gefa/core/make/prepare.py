@@ -27,14 +27,14 @@ from gefa.core.treat.recipe import Aim, AlphaPolicy, Fit, OwnQuality, Recipe
 from gefa.core.units import listed
 
 LARGE_MEGAPIXELS = 40.0
-"""above which a person is asked before a run"""
+"""above which a run asks first"""
 
 
 @dataclass
 class Prepared:
-    """What a run will do: jobs, and what it already has to say. ``gaps`` tells, in words, what
-    drawn slices leave of the canvas; ``unmatched`` rules and entries match nothing in this source,
-    which is worth a warning if they match in no other either."""
+    """The jobs of a run, and the remarks known before it starts. ``gaps`` says which area of the
+    canvas drawn slices leave; ``unmatched`` are rules and entries that match nothing in this
+    source, a warning if they match in no other either."""
 
     jobs: list[CutJob] = field(default_factory=list)
     left_out: list[Remark] = field(default_factory=list)
@@ -59,8 +59,7 @@ class Prepared:
         self.left_out.append(Remark(cut=cut.name, part=cut.key, reason=reason))
 
     def rename(self, before: Sequence[CutJob]) -> None:
-        """Let remarks call cuts by the names that they were given; ``before`` are the jobs as they
-        were without."""
+        """Use the new names in remarks; ``before`` are the jobs under their old names."""
         names = {
             (old.cut.key, old.cut.name): new.cut.name
             for old, new in zip(before, self.jobs, strict=True)
@@ -73,7 +72,7 @@ class Prepared:
             setattr(self, kind, remarks)
 
     def of(self, source: str) -> Prepared:
-        """The same, with the name of the source in every remark."""
+        """The same, with the source's name in every remark."""
         for name in ("left_out", "failed", "warnings", "unmatched"):
             named = [r.model_copy(update={"source": source}) for r in getattr(self, name)]
             setattr(self, name, named)
@@ -82,7 +81,8 @@ class Prepared:
 
 @dataclass(frozen=True)
 class _Pixels:
-    """What a cut shows: where (canvas px), what of, and whether it is drawn at any size."""
+    """The pixels of a cut: their region (canvas px), the part, and whether they are drawn at any
+    size."""
 
     extent: Rect
     fingerprint: str
@@ -91,8 +91,8 @@ class _Pixels:
 
 
 def survey_for(document: Document, plan: Plan, *, default: bool = True) -> Survey:
-    """The document's tree, measured where the plan makes cuts; all of it if it slices, or shows
-    what lies beneath a cut."""
+    """The document's tree, measured where the plan makes cuts; measured whole if the plan makes
+    slices or shows what lies beneath a cut."""
     gathered = gather(outline(document), plan, default=default)
     chosen = {cut.part for cut in gathered.cuts}
     recipes = [plan.recipe(name) for name in {cut.recipe for cut in gathered.cuts}]
@@ -109,15 +109,15 @@ def prepare(
     default: bool = True,
     marks: Mapping[str, str] | None = None,
 ) -> Prepared:
-    """What a run of one source does: ``expand``, with names."""
+    """Expand one source and name its cuts and files."""
     prepared = expand(source, plan, default=default, marks=marks)
     give_names([prepared])
     return prepared
 
 
 def give_names(run: Sequence[Prepared], taken: Collection[str] = ()) -> None:
-    """Name the cuts and files of all sources of a run. ``taken`` are paths that sources have, or
-    want, which are not in it."""
+    """Name the cuts and files of all sources of a run. ``taken`` are paths of sources outside the
+    run, made or wanted."""
     jobs = [job for prepared in run for job in prepared.jobs]
     originals = [job for prepared in run for job in prepared.originals]
     named, placed, told = name_all(jobs, originals, taken)
@@ -139,10 +139,10 @@ def expand(
     marks: Mapping[str, str] | None = None,
     folder: str = "",
 ) -> Prepared:
-    """Expand plan × source into jobs that have no names yet; draws and encodes nothing.
+    """Expand plan × source into unnamed jobs; draws and encodes nothing.
 
-    A part that could not be measured, or shows nothing, fails alone. ``marks`` gives the SHA-256
-    of the pictures that recipes lay over corners, by their names. Files are to lie in ``folder``.
+    A part that could not be measured, or is empty, fails alone. ``marks`` gives the SHA-256 of the
+    pictures that recipes lay over corners, by their names. Files will lie in ``folder``.
     """
     gathered = gather(source, plan, default=default)
     prepared = Prepared(
@@ -185,7 +185,7 @@ def expand(
 
 
 _CHOSEN_BY_MANY = frozenset({Origin.RULE, Origin.DEFAULT})
-"""origins of cuts that nobody asked for one by one: an empty layer among them is no mistake"""
+"""origins of cuts that were not chosen one by one: an empty layer among them is no mistake"""
 
 
 def _shows_nothing(part: PartFacts) -> bool:
@@ -197,8 +197,8 @@ def _covers(glob: str, path: str) -> bool:
 
 
 def _own(recipe: Recipe, cut: Cut) -> Recipe:
-    """The recipe with the quality, widths and formats that a cut has of its own. PlanError where
-    they do not go together."""
+    """The recipe with the cut's own quality, widths and formats. PlanError if they contradict each
+    other."""
     own: dict[str, object] = {}
     if cut.formats is not None:
         own["formats"] = cut.formats
@@ -270,7 +270,7 @@ def _pixels(
 
 
 def _sizes(shown: _Pixels, cut: Cut, recipe: Recipe, prepared: Prepared) -> list[Size]:
-    """The sizes to make, in px, by the recipe's widths or by the cut's own size."""
+    """The sizes to make, in px, from the recipe's widths or the cut's own size."""
     natural = shown.extent.size
     if cut.size is None:
         return _ladder(natural, shown, cut, recipe, prepared)
@@ -324,7 +324,7 @@ def _ladder(
 
 
 def _tell_near(natural: Size, recipe: Recipe, cut: Cut, prepared: Prepared) -> None:
-    """Which widths became the natural one though they are smaller."""
+    """Report widths that became the natural width although they are smaller."""
     nearest = (1 - recipe.apart.width) * natural.width
     near = [f"{width:,}" for width in recipe.widths if nearest < width < natural.width]
     if near:
@@ -388,7 +388,7 @@ def _job(
 def _is_drawn(
     source: Survey, part: PartFacts, cut: Cut, recipe: Recipe, mark: str, prepared: Prepared
 ) -> bool:
-    """Whether the cut may be an SVG file; tells why not, where its recipe names that format."""
+    """Whether the cut may be an SVG file; reports why not if its recipe names that format."""
     if Format.SVG not in recipe.candidates:
         return False
     reason = ""
@@ -408,7 +408,7 @@ def _is_drawn(
 
 
 def _has_text(source: Survey, part: PartFacts, cut: Cut) -> bool:
-    """Whether the design says that it is, or holds, text that shows."""
+    """Whether the design says that the part is, or contains, visible text."""
     if cut.rect is not None:
         return False
     inside = "" if part.kind is Kind.CANVAS else f"{part.path}/"

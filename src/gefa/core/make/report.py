@@ -14,8 +14,8 @@ from gefa.core.treat.recipe import Fit
 
 
 class JobReport(BaseModel):
-    """The outcome of a job. ``keys`` gives each file's path the key it was made from; ``made`` is
-    all that is known of variants now, by key, and ``facts`` what was measured, by key."""
+    """The outcome of a job. ``keys`` gives the key of each file's path; ``made`` is everything now
+    known of variants, by key, and ``facts`` what was measured, by key."""
 
     record: CutRecord
     files: list[File] = []
@@ -27,31 +27,31 @@ class JobReport(BaseModel):
     left_out: list[Remark] = []
 
     def without_notes(self) -> JobReport:
-        """Without what the ledger keeps."""
+        """Without the records that the ledger keeps."""
         return self.model_copy(update={"made": {}, "facts": {}})
 
 
 def remark_about(job: CutJob, reason: str) -> Remark:
-    """Something to say of a job's cut."""
+    """A remark about a job's cut."""
     return Remark(cut=job.cut.name, part=job.cut.key, source=job.source, reason=reason)
 
 
 def failed_report(job: CutJob, reason: str) -> JobReport:
-    """The report of a job that could not be carried out at all."""
+    """The report of a job that failed as a whole."""
     return JobReport(
         record=record_of(job, job.extent, None, []), failed=[remark_about(job, reason)]
     )
 
 
 def region_of(job: CutJob, crop: Rect | None) -> Rect:
-    """What of the canvas is shown, in canvas px."""
+    """The region that is shown, in canvas px."""
     return job.extent if crop is None else crop.moved(job.extent.x, job.extent.y)
 
 
 def record_of(
     job: CutJob, shown: Rect, facts: CutFacts | None, files: list[File], why: str = ""
 ) -> CutRecord:
-    """A cut as the manifest has it; ``shown`` is in canvas px."""
+    """The manifest's record of a cut; ``shown`` is in canvas px."""
     offers = [Offer(f.path, f.format, f.width, f.height, f.moves) for f in files]
     return CutRecord(
         name=job.cut.name,
@@ -84,8 +84,8 @@ def _by_density(job: CutJob) -> bool:
 
 
 def _shown_size(job: CutJob, shown: Rect) -> Size:
-    """The size in the markup, px: the natural one, in the ratio that the files have; with
-    densities the one it is shown at."""
+    """The size in the markup, px: the natural size, in the ratio of the files; with densities, the
+    size the cut is shown at."""
     if not job.variants:
         return shown.size
     if _by_density(job):

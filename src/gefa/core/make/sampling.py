@@ -36,23 +36,24 @@ from gefa.core.treat.svg_file import sent_bytes
 from gefa.core.treat.weight_steps import growth
 
 SMALL = (128, 240)
-"""px: between which the small width is, a quarter of the widest if it can"""
+"""px between which the small width lies; a quarter of the widest, if possible"""
 WIDEST = 2_600
-"""px: what is wider is estimated from there, so that huge pictures cost no more than large ones"""
+"""px: wider pictures are extrapolated from this width, so that huge pictures cost no more than
+large ones"""
 MADE_AT_ONCE = 400_000
-"""px of all files together up to which photographs are made at once, too"""
+"""px of all files together up to which photographs are simply made"""
 DRAWN_AT_ONCE = 8_000_000
-"""the same of flat and transparent pictures, which encoders are quicker with"""
+"""the same for flat and transparent pictures, which encode faster"""
 TILE = 96
 """px a side of a tile; smaller ones would be mostly edge"""
 ACROSS, DOWN = 3, 2
 COPY = 320
-"""px of width of the small copy that a look is searched on"""
+"""px of width of the small copy that looks are searched on"""
 PIECE, PIECES = 256, 3
 """px a side of the pieces at natural size that a look is searched on, and how many each way: the
 look of the whole is that of its worst places, which fewer or smaller pieces miss"""
 SAMPLED_FROM = 2
-"""times the pixels of the tiles that a picture must have to be sampled"""
+"""a picture is sampled if it has this many times the pixels of the tiles"""
 SHELL = {Format.AVIF: 300, Format.WEBP: 30, Format.JPEG: 600, Format.PNG: 60}
 """bytes of a file that do not grow with the picture: boxes, tables, headers"""
 QUICK = {Format.AVIF: 0, Format.WEBP: 0, Format.JPEG: 0, Format.PNG: 1}
@@ -64,7 +65,8 @@ USUALLY_ABOVE = 0.9
 
 @dataclass(frozen=True)
 class Foretold:
-    """What sampling gave: an estimate, or the ``report`` of a job that was made at once."""
+    """The result of a look at the pixels: an estimate, or the ``report`` of a job that was made at
+    once."""
 
     estimate: Estimate
     report: JobReport | None = None
@@ -76,7 +78,7 @@ def look_at(
     shelf: Shelf,
     mark: Callable[[], Document] | None = None,
 ) -> Foretold:
-    """Look at the pixels of a job, or make it at once. SourceError if it cannot be drawn."""
+    """Estimate a job from its pixels, or make it at once. SourceError if it cannot be drawn."""
     if not job.variants:
         return Foretold(Estimate())
     crop = crop_of(job, document)
@@ -89,7 +91,7 @@ def look_at(
 
 
 class _Sampling:
-    """A job whose pixels are looked at here and there."""
+    """A job that is estimated from samples of its pixels."""
 
     def __init__(self, job: CutJob, pictures: Pictures, crop: Rect | None) -> None:
         self._job, self._pictures = job, pictures
@@ -105,7 +107,7 @@ class _Sampling:
 
     @property
     def is_photograph(self) -> bool:
-        """Whether tiles stand for the whole."""
+        """Whether tiles represent the whole picture."""
         return self.facts.nature is Nature.PHOTOGRAPH and self.facts.alpha is AlphaKind.NONE
 
     def estimate(self) -> Estimate:
@@ -116,7 +118,7 @@ class _Sampling:
         return Estimate(points=points, facts=self.facts)
 
     def _as_drawing(self, variant: PlannedVariant) -> tuple[tuple[int, int], ...]:
-        """As it is sent; nothing where there can be no SVG file."""
+        """The estimate of the SVG file, as sent; nothing if there cannot be one."""
         try:
             data = self._pictures.as_svg(variant.size, self._job.recipe)
         except NotDrawable:
@@ -153,7 +155,7 @@ class _Sampling:
         return tuple(found)
 
     def _weight(self, variant: PlannedVariant, size: Size) -> int:
-        """Bytes of the whole picture at a size, in a variant's format and quality."""
+        """Expected bytes of the whole picture at a size, in a variant's format and quality."""
         image = self._image(size, variant.format)
         tiles = tiles_of(image) if self.is_photograph else None
         shell = SHELL[variant.format]
@@ -167,8 +169,8 @@ class _Sampling:
         return round((len(self._found(tiles, variant, quality)) - shell) * beyond) + shell
 
     def _quality_for(self, variant: PlannedVariant, size: Size) -> int | None:
-        """What a look needs at a size, from a search on a small copy of the whole: how tiles look
-        says nothing of the whole."""
+        """The quality number that a look needs at a size, searched on a small copy of the whole:
+        the look of tiles is not that of the whole."""
         widest, copy = self._sizes[-1], self._at(min(self._job.widest.width, COPY))
         typical = typical_of(variant.format)
         wanted = warped(min(PERFECT, (variant.look or 0.0) + USUALLY_ABOVE))
@@ -187,7 +189,7 @@ class _Sampling:
         return max(1, min(HIGHEST, round(quality)))
 
     def _search(self, variant: PlannedVariant, size: Size) -> EncodeResult:
-        """At natural size of pieces, side by side."""
+        """Search on pieces at natural size, side by side."""
         if (variant.format, size) not in self._searched:
             image = self._image(size, variant.format)
             if max(image.width, image.height) > PIECE * PIECES:
@@ -206,7 +208,7 @@ class _Sampling:
         return find(source, EncodeRequest(variant.format, quality, settings)).data
 
     def _beyond(self, size: Size, proxy: Format) -> float:
-        """How much heavier the whole picture is than its tiles, by a quick encoder."""
+        """The whole picture's weight divided by that of its tiles, by a quick encoder."""
         if (size, proxy) not in self._ratios:
             image = self._image(size, proxy)
             tiles = tiles_of(image)
@@ -235,7 +237,8 @@ def _share_of(quality: int | Aim | None, beyond: float) -> int | Aim | None:
 
 
 def tiles_of(image: pyvips.Image) -> pyvips.Image | None:
-    """Tiles from all over a picture, side by side; None of one that is hardly larger than they."""
+    """Tiles from all over a picture, side by side; None if the picture is hardly larger than the
+    tiles."""
     if image.width * image.height < SAMPLED_FROM * TILE * TILE * ACROSS * DOWN:
         return None
     if image.width < TILE * ACROSS or image.height < TILE * DOWN:
@@ -244,7 +247,7 @@ def tiles_of(image: pyvips.Image) -> pyvips.Image | None:
 
 
 def _spread(image: pyvips.Image, side: int, across: int, down: int) -> pyvips.Image:
-    """Squares of ``side`` px from all over a picture as one picture, in memory."""
+    """Squares of ``side`` px from all over a picture, as one picture in memory."""
     wide, high = min(side, image.width), min(side, image.height)
     pieces = [
         image.crop(

@@ -33,14 +33,15 @@ from gefa.core.treat.untouched import bare, shows
 
 
 class OwnFile:
-    """The file that a part is stored in, for variants of its format and natural size."""
+    """The file that a part is stored in, which may serve as the variant of its format and natural
+    size."""
 
     def __init__(self, stored: StoredFile) -> None:
         self._stored = stored
 
     def for_variant(self, variant: PlannedVariant, image: pyvips.Image, most: int) -> bytes | None:
-        """Its bytes without metadata; None where it is no such variant, has more than ``most``
-        bytes, or does not show ``image``."""
+        """Its bytes without metadata; None if the format or size differs, if there are more than
+        ``most`` bytes, or if it does not show ``image``."""
         stored = self._stored
         if variant.size != stored.size or variant.format != stored.format or variant.moves:
             return None
@@ -59,7 +60,7 @@ OnMade = Callable[[PlannedVariant, MadeVariant], None]
 
 class VariantMaker:
     """Encodes variants of ``job`` from ``pictures``, at most ``threads`` at once, and puts them on
-    the shelf; ``on_made`` is called for each. ``own`` is the picture's own file, if it may pass
+    the shelf; calls ``on_made`` for each. ``own`` is the picture's own file, if it may pass
     through."""
 
     def __init__(
@@ -87,8 +88,9 @@ class VariantMaker:
         self.refused: dict[str, str] = {}
 
     def make(self, variants: Iterable[PlannedVariant]) -> None:
-        """Adds to ``made``, by key; what an encoder refuses goes to ``refused``, with its reason.
-        Variants of one size come one after another: its picture is held for them alone."""
+        """Add to ``made``, by key; variants that an encoder refuses go to ``refused``, with the
+        reason. Variants of one size come one after another, so that only one size's picture is in
+        memory."""
         with ThreadPoolExecutor(self._threads) as pool:
             running: dict[Future[EncodeResult], PlannedVariant] = {}
             for variant in variants:
@@ -101,7 +103,8 @@ class VariantMaker:
         self._held = None
 
     def _found(self, source: EncodeSource, variant: PlannedVariant) -> EncodeResult:
-        """The file; the picture's own one where that shows the same and is no heavier."""
+        """The file from the search; the picture's own file if that shows the same and weighs no
+        more."""
         if FORMATS[variant.format].drawn:
             return self._drawn(variant)
         found = find(source, self._request(variant))
@@ -115,7 +118,7 @@ class VariantMaker:
         return EncodeResult(None, own, found.encodes, score=PERFECT, fits=fits, untouched=True)
 
     def _drawn(self, variant: PlannedVariant) -> EncodeResult:
-        """The SVG file; without bytes, and with the reason, where there can be none."""
+        """The SVG file; if there cannot be one, the reason and no bytes."""
         try:
             data = self._pictures.as_svg(variant.size, self._job.recipe)
         except NotDrawable as problem:
@@ -150,7 +153,7 @@ class VariantMaker:
             self._on_made(variant, made)
 
     def measure(self, variant: PlannedVariant, made: MadeVariant) -> MadeVariant | None:
-        """The variant with its look; None if its bytes are gone."""
+        """The variant with its score; None if its bytes are gone."""
         data = self._shelf.load(variant.key)
         if data is None:
             return None
@@ -178,8 +181,8 @@ class VariantMaker:
         return EncodeSource(moving, still.image, nature=self._facts.nature)
 
     def _source(self, size: Size, format: Format) -> EncodeSource:
-        """The picture at a size, with the transparency that a format may have; the last size stays
-        for the formats that follow."""
+        """The picture at a size, with or without transparency as the format needs; the last size
+        stays in memory for the next format."""
         # A width of the ladder may be the probe's: what is searched there is searched once.
         if size == self._probe_size:
             return self._probe(alpha=bool(self._fitted(self._probe_picture, format).hasalpha()))

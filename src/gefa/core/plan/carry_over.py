@@ -8,8 +8,8 @@ from gefa.core.plan.plan import CutEntry, Plan
 
 
 def carried_over(plan: Plan, changes: Changes) -> tuple[Plan, list[Remark]]:
-    """The plan for the newer revision, with a warning for each part that it follows to another
-    place. Parts that are gone stay in the plan, so that nothing is lost if they come back."""
+    """The plan for the newer revision, with a warning for each part that moved to another path.
+    Parts that are gone stay in the plan, in case they come back."""
     moved = {again.before: again for again in changes.elsewhere}
     remarks: list[Remark] = []
     cuts: list[CutEntry] = []

@@ -32,22 +32,22 @@ class PlanEditor:
     # -- cuts ----------------------------------------------------------------------------
 
     def tick(self, parts: Iterable[str], on: bool) -> Plan:
-        """Have parts cut, or not, whatever tags and rules say."""
+        """Cut parts by hand, or leave them out by hand, whatever tags and rules say."""
         return self._each(parts, lambda entry: entry.model_copy(update={"leave_out": not on}))
 
     def take_back(self, parts: Iterable[str]) -> Plan:
-        """Forget what a hand decided: tags and rules count again."""
+        """Forget what was chosen by hand: tags and rules count again."""
         gone = set(parts)
         return self._with_cuts([entry for entry in self.plan.cuts if entry.part not in gone])
 
     def rename(self, part: str, line: str, name: str) -> Plan:
-        """An empty name is the part's own."""
+        """Set a cut's name; an empty name means the part's own."""
         own = self.source.part(part).display_name
         wanted = None if name.strip() in ("", own) else name.strip()
         return self._one(part, line, {"name": wanted, "leave_out": False})
 
     def choose(self, parts: Sequence[str], recipe: str, line: str | None = None) -> Plan:
-        """Give parts a recipe: one of their cuts, or all."""
+        """Give parts a recipe: for one of their cuts, or for all."""
         self.plan.recipe(recipe)
         change = {"recipe": recipe, "leave_out": False}
         if line is not None:
@@ -55,8 +55,8 @@ class PlanEditor:
         return self._each(parts, lambda entry: entry.model_copy(update=change))
 
     def follow_default(self, parts: Iterable[str]) -> Plan:
-        """Take back what makes these parts exceptions, their own recipe and quality: what tags and
-        rules say counts again, else the default."""
+        """Remove the exceptions of these parts, their own recipe and quality: tags and rules count
+        again, else the default."""
         editor = self
         for part in parts:
             usual = PlanEditor(editor.take_back([part]), self.source)._entries(part)
@@ -72,30 +72,30 @@ class PlanEditor:
         return editor.plan
 
     def _asked_for(self, part: str) -> bool:
-        """Whether tags or rules cut the part, whatever a hand said."""
+        """Whether tags or rules make a cut of the part, apart from choices by hand."""
         made = gather(self.source, self.take_back([part]), default=False)
         return any(cut.part == part and not cut.rect for cut in made.cuts)
 
     def set_default(self, recipe: str) -> Plan:
-        """The recipe of cuts that name none; empty is the built-in choice."""
+        """Set the default recipe; empty for the built-in choice."""
         if recipe:
             self.plan.recipe(recipe)
         return self.plan.model_copy(update={"default": recipe or None})
 
     def judge(self, part: str, line: str, quality: OwnQuality | None) -> Plan:
-        """Give a cut a quality of its own instead of its recipe's; None takes it back."""
+        """Give a cut a quality of its own; None for the recipe's."""
         return self._one(part, line, {"quality": quality, "leave_out": False})
 
     def slice_follows_default(self, key: str) -> Plan:
-        """Take back what makes a slice an exception."""
+        """Remove the exceptions of a slice."""
         return self._change_slice(key, {"recipe": None, "quality": None})
 
     def judge_slice(self, key: str, quality: OwnQuality | None) -> Plan:
         return self._change_slice(key, {"quality": quality})
 
     def line_of(self, cut: Cut) -> str:
-        """Which of a part's cuts a cut is that was made by an earlier plan: the one of its entry,
-        else the one of its recipe, else the first."""
+        """Which of a part's cuts now stands for a cut of an earlier plan: the one of the same
+        entry, else of the same recipe, else the first."""
         entries = self._entries(cut.part)
         lines = [entry.id or str(number) for number, entry in enumerate(entries)]
         if cut.entry in lines:
@@ -105,23 +105,23 @@ class PlanEditor:
         return next(same, lines[0])
 
     def also(self, part: str, recipe: str) -> Plan:
-        """Cut a part by one more recipe."""
+        """Cut a part with one more recipe."""
         self.plan.recipe(recipe)
         entries = self._entries(part)
         return self._replaced(part, [*entries, CutEntry(part=part, recipe=recipe)])
 
     def drop(self, part: str, line: str) -> Plan:
-        """Take one of several cuts of a part away."""
+        """Remove one of several cuts of a part."""
         entries = self._entries(part)
         index = _line(line, entries)
         return self._replaced(part, entries[:index] + entries[index + 1 :])
 
     def resize(self, part: str, line: str, size: ShownSize | None) -> Plan:
-        """Give a cut a size of its own instead of its recipe's widths; None takes it back."""
+        """Give a cut a size of its own; None for the recipe's widths."""
         return self._one(part, line, {"size": size, "leave_out": False})
 
     def widen(self, part: str, recipe: str, widths: Sequence[int]) -> Plan:
-        """Give the cuts that a part has by a recipe widths of their own, px."""
+        """Give a part's cuts by one recipe widths of their own, px."""
         usual = default_recipe(self.source, self.source.part(part), self.plan)
         own = [
             entry.model_copy(update={"widths": tuple(widths)})
@@ -132,15 +132,15 @@ class PlanEditor:
         return self._replaced(part, own).checked()
 
     def as_file(self, part: str, line: str, on: bool) -> Plan:
-        """Make files even of what CSS could draw."""
+        """Make files even where CSS could draw the part."""
         return self._one(part, line, {"as_file": on, "leave_out": False})
 
     def strays(self, part: str, line: str, on: bool) -> Plan:
-        """Keep or leave out objects that lie far off."""
+        """Keep or leave out stray objects."""
         return self._one(part, line, {"strays": on, "leave_out": False})
 
     def _entries(self, part: str) -> list[CutEntry]:
-        """What the plan says of a part; where it says nothing, what tags and rules do."""
+        """The plan's entries for a part; if it has none, what tags and rules make."""
         own = [entry for entry in self.plan.cuts if entry.part == part]
         if own:
             return own
@@ -195,7 +195,7 @@ class PlanEditor:
         )
 
     def raise_rule(self, rule_id: str) -> Plan:
-        """Let a rule come before the one above it."""
+        """Move a rule up by one."""
         rules = list(self.plan.rules)
         index = _position(rule_id, rules, "rule")
         above = max(0, index - 1)
@@ -205,22 +205,21 @@ class PlanEditor:
     # -- slices --------------------------------------------------------------------------
 
     def split(self, columns: int, rows: int, gap: int = 0, margin: int = 0) -> Plan:
-        """Cut the canvas evenly, with ``gap`` and ``margin`` px left out; one column and one row
-        without a margin take the lines away."""
+        """Split the canvas evenly, with ``gap`` and ``margin`` px; one column and one row without a
+        margin remove the lines."""
         if columns == rows == 1 and not margin:
             return self._with_grid(None)
         split = Split(columns=columns, rows=rows, gap=gap, margin=margin)
         return self._with_grid(SliceEntry(split=split))
 
     def guides(self, x: Sequence[int | str], y: Sequence[int | str]) -> Plan:
-        """Cut the canvas at these lines; none take the slices between lines away."""
+        """Cut the canvas at these guides; no guides remove the slices between lines."""
         if not x and not y:
             return self._with_grid(None)
         return self._with_grid(SliceEntry(guides=Guides(x=tuple(x), y=tuple(y))))
 
     def _with_grid(self, entry: SliceEntry | None) -> Plan:
-        """One entry holds the lines; what is said of it and of its cells stays, where the cells
-        do."""
+        """One entry holds the lines; settings of the entry and of cells that still exist stay."""
         old = next((known for known in self.plan.slices if known.area is None), None)
         drawn = [known for known in self.plan.slices if known.area is not None]
         if entry is not None and old is not None:
@@ -266,7 +265,7 @@ class PlanEditor:
         return editor.plan
 
     def leave_slices(self, keys: Iterable[str], on: bool) -> Plan:
-        """Leave slices out (drawn ones are removed), or have them again."""
+        """Leave slices out (drawn ones are removed), or bring them back."""
         editor = self
         for key in keys:
             slice_id, cell = _place(key)
@@ -299,11 +298,11 @@ class PlanEditor:
 
 
 _EXCEPTIONAL = ("recipe", "quality", "widths", "formats")
-"""what makes a cut an exception"""
+"""fields that make a cut an exception"""
 
 
 def _seeded(cut: Cut) -> CutEntry:
-    """An entry that makes the cut which a tag or a rule makes, with the words of its tag."""
+    """An entry for the cut that a tag or rule makes, with the words of its tag."""
     return CutEntry(
         part=cut.part,
         name=cut.name,
@@ -335,7 +334,7 @@ def _position(wanted: str, entries: Sequence[Rule | SliceEntry | CutEntry], what
 
 
 def _line(line: str, entries: Sequence[CutEntry]) -> int:
-    """Where in a part's entries a line is; an empty one is the first."""
+    """The index of a line among a part's entries; an empty line is the first."""
     if not line:
         return 0
     if any(entry.id for entry in entries):

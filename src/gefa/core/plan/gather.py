@@ -20,9 +20,10 @@ PART_DEFAULT = "figure"
 
 
 def gather(source: Survey, plan: Plan, *, default: bool) -> Gathered:
-    """All cuts of ``source``. What a hand chose for a part stands instead of tags and rules.
+    """All cuts of ``source``.
 
-    With ``default``, a source that nobody marked gives every named top-level part, or itself.
+    Choices by hand replace tags and rules for that part. With ``default``, a source without any
+    marks gives every named top-level part, or itself.
     """
     found = Gathered()
     if plan.default is not None and plan.default not in plan.all_recipes:
@@ -51,8 +52,8 @@ def gather(source: Survey, plan: Plan, *, default: bool) -> Gathered:
 
 
 def _chooses(plan: Plan, source: Survey) -> bool:
-    """Whether the plan itself says what becomes a cut of the source. What it says for every source
-    is for designs: a flat picture has no part that it could mean."""
+    """Whether the plan itself chooses cuts of the source. Entries for all sources mean designs: a
+    flat picture has no parts they could name."""
     if plan.slices or plan.originals:
         return True
     if source.layered:
@@ -86,7 +87,7 @@ def _closest(path: str, source: Survey) -> str:
 
 
 def default_recipe(source: Survey, part: PartFacts, plan: Plan) -> str:
-    """The recipe for a part that nobody gave one: the plan's default, or a built-in one."""
+    """The recipe of a part without one: the plan's default, or a built-in one."""
     if plan.default is not None and plan.default in plan.all_recipes:
         return plan.default
     if part.kind is Kind.CANVAS and not source.transparent:
@@ -172,7 +173,7 @@ def _add_tagged(part: PartFacts, plan: Plan, found: Gathered) -> bool:
 
 
 def _tell_near_tags(part: PartFacts, plan: Plan, found: Gathered) -> None:
-    """Names with a ``#recipe`` that does not stand where tags do are never silent."""
+    """Warn about names with a ``#recipe`` where no tag can stand."""
     for word in near_tags(part.name):
         recipe = word if word in plan.all_recipes else _nearly(word, plan)
         if recipe:

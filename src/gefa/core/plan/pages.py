@@ -48,15 +48,15 @@ class Loading(StrEnum):
 
 
 class PictureUse(PlanModel):
-    """A cut that a picture shows where ``media`` holds; empty for everywhere else."""
+    """A cut that a picture shows where ``media`` matches; empty for everywhere else."""
 
     cut: ShownName
     media: MediaText = ""
 
 
 class PictureEntry(PlanModel):
-    """What a page shows in one place: one cut, or several for different media conditions, the last
-    of them for everywhere else."""
+    """A picture of a page: one cut, or several for different media conditions, the last of them for
+    everywhere else."""
 
     name: ShownName
     alt: Annotated[str, Field(max_length=2000)] = ""
@@ -79,8 +79,8 @@ class PictureEntry(PlanModel):
 
 
 class PagePicture(PlanModel):
-    """A picture, or a cut, by its name on a page: with other ``sizes`` there, ``times`` for as many
-    of its kind, and ``seen`` for the share of visits (0..1) that reach it where it is lazy."""
+    """A picture or cut on a page, by name: with ``sizes`` for this page, ``times`` for similar
+    ones, and ``seen`` for the share of visits (0..1) that scroll to it if it is lazy."""
 
     picture: ShownName
     sizes: Annotated[str, Field(max_length=2000)] = ""
@@ -92,7 +92,7 @@ class PagePicture(PlanModel):
 
 
 class BudgetAt(StrEnum):
-    """Which visit a budget is for: of the heaviest quarter the lightest is at p75."""
+    """The visit that a budget is for: p75 is heavier than three quarters of all visits."""
 
     MEAN = "mean"
     P50 = "p50"
@@ -102,14 +102,14 @@ class BudgetAt(StrEnum):
 
 
 class PageBudget(PlanModel):
-    """How many bytes of pictures a visit may load."""
+    """Bytes of pictures that a visit may load."""
 
     bytes: int = Field(ge=1)
     at: BudgetAt = BudgetAt.P75
 
 
 class PageEntry(PlanModel):
-    """A page: a list of pictures, or the ``html`` that a build made, from the plan's folder."""
+    """A page: a list of pictures, or built ``html``, relative to the plan's folder."""
 
     name: Annotated[str, Field(max_length=300)] = ""
     pictures: tuple[PagePicture, ...] = Field(default=(), max_length=MOST_SHOWN)
@@ -119,7 +119,7 @@ class PageEntry(PlanModel):
     @field_validator("pictures", mode="before")
     @classmethod
     def _by_name(cls, pictures: Any) -> Any:
-        """A text is a picture without anything of its own."""
+        """A plain text is a picture without settings."""
         if not isinstance(pictures, list | tuple):
             return pictures
         return [{"picture": one} if isinstance(one, str) else one for one in pictures]
@@ -139,9 +139,8 @@ class PageEntry(PlanModel):
 
 
 class AudienceRow(PlanModel):
-    """Visits that are alike: width of the viewport in CSS px, device pixels for each of them, and
-    their share, in any unit. ``formats`` are those of AVIF and WebP that they show; all of them
-    where it is left out."""
+    """A group of similar visits: viewport width in CSS px, pixel density, and their share in any
+    unit. ``formats`` are those of AVIF and WebP that they show; all if left out."""
 
     viewport_width: float = Field(gt=0, le=20_000)
     device_pixel_ratio: float = Field(ge=0.1, le=10)
@@ -151,7 +150,7 @@ class AudienceRow(PlanModel):
     @field_validator("formats", mode="before")
     @classmethod
     def _in_words(cls, formats: Any) -> Any:
-        """``avif webp``, as a cell of a table has them; ``none`` for none."""
+        """``avif webp``, as in a table cell; ``none`` for none."""
         if isinstance(formats, str):
             words = formats.lower().split()
             return MODERN if not words else [word for word in words if word != "none"]
@@ -159,7 +158,8 @@ class AudienceRow(PlanModel):
 
 
 class AudienceEntry(PlanModel):
-    """Who visits: rows of a ``file`` (CSV or JSON, from the plan's folder), or in the plan."""
+    """The audience: rows of a ``file`` (CSV or JSON, relative to the plan's folder), or of the
+    plan."""
 
     name: ShownName
     file: SourcePath | None = None

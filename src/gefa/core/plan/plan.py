@@ -48,9 +48,9 @@ from gefa.core.treat.recipe import (
 )
 
 MAX_LINES = 2_000
-"""columns, rows or guides: a slice of a few px each on the largest canvas"""
+"""columns, rows or guides: slices of a few px on the largest canvas"""
 MAX_CELLS = 4_000
-"""slices of one split: nobody finds their way among more"""
+"""slices of one split; more than a person can handle"""
 _CELL = re.compile(r"r[1-9]\d*-c[1-9]\d*")
 _PERCENT = re.compile(r"\s*+(\d{1,3}(?:\.\d{1,15})?)\s*+%\s*+")
 FARTHEST = 100_000
@@ -61,7 +61,7 @@ Id = Annotated[str, Field(pattern=r"^[a-z]?[0-9]{0,9}$")]
 
 
 def _guide(line: object) -> object:
-    """A place for a guide: px, or a share of the canvas as a text."""
+    """The position of a guide: px, or a share of the canvas as a text."""
     percent = _PERCENT.fullmatch(line) if isinstance(line, str) else None
     if percent and float(percent[1]) <= 100:
         return line
@@ -78,7 +78,7 @@ Glob = Annotated[str, Field(min_length=1, max_length=1000)]
 
 
 def _listed(value: object) -> object:
-    """One text is a list of one."""
+    """A single text is a list of one."""
     return [value] if isinstance(value, str) else value
 
 
@@ -276,7 +276,7 @@ class Plan(PlanModel):
         return {recipe.mark.picture for recipe in self.all_recipes.values() if recipe.mark}
 
     def entry_for(self, source: str) -> SourcesEntry | None:
-        """The first entry that matches the source at that path."""
+        """The first entry that matches the source's path."""
         return _entries_by_path(self.sources).first(source)
 
     def for_source(self, source: str) -> Plan:
@@ -313,7 +313,7 @@ class Plan(PlanModel):
         return source.rpartition("/")[0]
 
     def among(self, library: Mapping[str, Recipe]) -> Plan:
-        """The plan with the recipes of a library beside its own, which come first."""
+        """The plan with a library's recipes added; the plan's own come first."""
         return self.model_copy(update={"recipes": {**library, **self.recipes}})
 
     def recipe(self, name: str) -> Recipe:
@@ -338,13 +338,13 @@ class Plan(PlanModel):
         return fields
 
     def with_entries(self, **entries: Sequence[Any]) -> Plan:
-        """The plan with other ``rules``, ``cuts`` or ``slices``, each with an id."""
+        """The plan with new ``rules``, ``cuts`` or ``slices``, each with an id."""
         named = {kind: _named_apart(tuple(new), _PREFIXES[kind]) for kind, new in entries.items()}
         return self.model_copy(update=named)
 
     def checked(self) -> Plan:
-        """The same plan, validated: edits copy models, which checks nothing. PlanError names what
-        cannot be."""
+        """The same plan, validated: edits copy models without validation. PlanError names what is
+        wrong."""
         try:
             return Plan.model_validate(self.model_dump())
         except ValidationError as error:
@@ -352,13 +352,13 @@ class Plan(PlanModel):
 
 
 def goes_for(glob: str | None, source: str) -> bool:
-    """Whether an entry with these ``sources`` concerns the source at that path."""
+    """Whether an entry with these ``sources`` applies to the source's path."""
     return glob is None or covers(glob, source)
 
 
 class _EntriesByPath:
-    """The entries of ``[[sources]]``, found by a path: those that name files one by one are as many
-    as the files may be."""
+    """The entries of ``[[sources]]``, found by path: there may be as many that name one file as
+    there are files."""
 
     def __init__(self, entries: tuple[SourcesEntry, ...]) -> None:
         self.entries = entries
@@ -388,8 +388,8 @@ _BY_PATH_LOCK = threading.Lock()
 
 
 def _entries_by_path(entries: tuple[SourcesEntry, ...]) -> _EntriesByPath:
-    """The same one for the same tuple: to compare thousands of entries would take as long as to
-    look through them. It keeps its tuple, whose id therefore is of no other."""
+    """Cached by the tuple's identity: comparing thousands of entries would take as long as
+    searching them. The cache keeps the tuple, so its id stays its own."""
     with _BY_PATH_LOCK:
         known = _BY_PATH.get(id(entries))
         if known is None or known.entries is not entries:
@@ -399,14 +399,14 @@ def _entries_by_path(entries: tuple[SourcesEntry, ...]) -> _EntriesByPath:
 
 _WITHOUT_PAGES: dict[str, tuple[()]] = {"pictures": (), "pages": (), "audiences": ()}
 _PREFIXES = {"rules": "r", "cuts": "e", "slices": ""}
-"""of ids: a slice is named by its number, as in ``"0 r1-c2"``"""
+"""prefixes of ids; a slice is named by its number, as in ``"0 r1-c2"``"""
 SHARED = "s"
-"""begins the ids of entries that come from what all sources share"""
+"""prefix of the ids of entries that all sources share"""
 Entry = TypeVar("Entry", CutEntry, Rule, SliceEntry)
 
 
 def _named_apart(entries: tuple[Entry, ...], prefix: str) -> tuple[Entry, ...]:
-    """Entries with an id each: what has one keeps it, others get the next numbers."""
+    """Entries with an id each: existing ids stay, the others get the next numbers."""
     known = (entry.id.removeprefix(prefix) for entry in entries)
     numbers = [int(number) for number in known if number.isdigit()]
     following = count(max(numbers, default=-1) + 1)
@@ -421,7 +421,7 @@ def _named_apart(entries: tuple[Entry, ...], prefix: str) -> tuple[Entry, ...]:
 
 
 def did_you_mean(name: str, known: dict[str, Recipe]) -> str:
-    """A sentence that names the closest recipe, or all of them."""
+    """A sentence with the closest recipe, or all of them."""
     close = get_close_matches(name.lower(), known, n=1, cutoff=0.5)
     if close:
         return f"Did you mean {close[0]!r}?"
@@ -430,7 +430,7 @@ def did_you_mean(name: str, known: dict[str, Recipe]) -> str:
 
 @cache
 def _keys() -> frozenset[str]:
-    """All keys that stand anywhere in a plan."""
+    """All keys that a plan can have."""
     models = (Plan, SourcesEntry, Rule, CutEntry, SliceEntry, Split, Guides, CellEntry)
     more = (OriginalsEntry, CheckTable, Recipe, ShownSize, *PAGE_MODELS)
     return frozenset(name for model in (*models, *more) for name in model.model_fields)
@@ -446,7 +446,7 @@ def load_plan(path: Path) -> Plan:
 
 
 def parse_plan(text: str, file: str) -> Plan:
-    """The plan that ``text`` (TOML) holds; PlanError as for ``load_plan``."""
+    """The plan in ``text`` (TOML); PlanError as for ``load_plan``."""
     try:
         return Plan.model_validate(tomllib.loads(text))
     except tomllib.TOMLDecodeError as error:

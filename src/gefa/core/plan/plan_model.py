@@ -9,7 +9,7 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
 
 def _inside(path: str) -> str:
-    """A path below the plan's folder, as people write it, with ``/`` between folders."""
+    """A path below the plan's folder, with ``/`` between folders."""
     plain = PurePosixPath(path.replace("\\", "/"))
     if plain.is_absolute() or ".." in plain.parts or ":" in path or not path.isprintable():
         raise ValueError(f"{path!r} is not a path below the folder of the plan")
@@ -21,6 +21,6 @@ Folder = Annotated[str, Field(max_length=400), AfterValidator(_inside)]
 
 
 class PlanModel(BaseModel):
-    """Cannot be changed, and takes no key that it does not know."""
+    """A frozen model that refuses unknown keys."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")

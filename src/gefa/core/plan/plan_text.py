@@ -31,14 +31,14 @@ _IDENTITY = {
     "pages": ("name", "html"),
     "audiences": ("name",),
 }
-"""the keys by which an entry is known again after it was edited"""
+"""keys that identify an entry after an edit"""
 _HEADER = re.compile(r"\s*\[(?P<list>\[)?\s*(?P<key>[^\[\]\"'#]+?)\s*\]\]?\s*(#.*)?")
 Entry = dict[str, Any]
 
 
 def rewritten(text: str, plan: Plan, same: Callable[[Plan, Plan], bool]) -> str:
-    """``text``, a plan file, with what it takes to say what ``plan`` says. ``same`` tells whether
-    two plans say the same. Where comments cannot be kept, the plan is written without them."""
+    """``text``, a plan file, edited to say what ``plan`` says. ``same`` tells whether two plans are
+    equal. If comments cannot be kept, the plan is written without them."""
     for in_order in (False, True):
         try:
             new = _Text.of(text, parse_plan(text, "gefa.toml")).saying(plan, in_order=in_order)
@@ -50,12 +50,12 @@ def rewritten(text: str, plan: Plan, same: Callable[[Plan, Plan], bool]) -> str:
 
 
 class _Unclear(Exception):
-    """The text is not built as it usually is."""
+    """The text does not have the usual structure."""
 
 
 @dataclass
 class _Block:
-    """Lines of the text: those of one entry, of one recipe or of another table."""
+    """Lines of the text: one entry, one recipe or another table."""
 
     kind: str
     name: str = ""
@@ -67,7 +67,7 @@ class _Block:
 
 
 def _blocks(text: str) -> list[_Block]:
-    """The first one is what stands before all tables."""
+    """Split into blocks; the first is everything before the first table."""
     blocks = [_Block("")]
     for line in text.splitlines(keepends=True):
         header = _HEADER.fullmatch(line.rstrip("\r\n"))
@@ -91,7 +91,7 @@ def _blocks(text: str) -> list[_Block]:
 
 
 def _taken_lead(lines: list[str]) -> list[str]:
-    """Takes the comments that stand right above the next header off the end of a block."""
+    """Remove the comments right above the next header from the end of a block."""
     start = len(lines)
     while start and lines[start - 1].lstrip().startswith("#"):
         start -= 1
@@ -101,7 +101,7 @@ def _taken_lead(lines: list[str]) -> list[str]:
 
 
 class _Own(NamedTuple):
-    """An entry with the block that says it."""
+    """An entry and its block."""
 
     entry: Entry
     block: _Block
@@ -109,7 +109,7 @@ class _Own(NamedTuple):
 
 @dataclass
 class _Text:
-    """A plan file in blocks, with what it says."""
+    """A plan file in blocks, and the plan that it holds."""
 
     blocks: list[_Block]
     fields: Entry
@@ -146,7 +146,7 @@ class _Text:
         self._replace(kind, blocks, new)
 
     def _replace(self, kind: str, old: Sequence[_Block], new: Sequence[_Block]) -> None:
-        """Put blocks in the places of those that were there; more go after the last of them."""
+        """Replace blocks; additional ones follow the last."""
         places = [at for at, block in enumerate(self.blocks) if block.kind == kind]
         kept: list[_Block] = []
         waiting = list(new)
@@ -222,7 +222,7 @@ class _Text:
 
 
 def _matched(kind: str, own: Sequence[_Own], wanted: Sequence[Entry]) -> list[int | None]:
-    """For each wanted entry the one that it was: the same, or one that is known again."""
+    """For each wanted entry its earlier self: equal, or identified by its keys."""
     free = list(range(len(own)))
     matched: list[int | None] = [None] * len(wanted)
 
@@ -243,7 +243,7 @@ def _matched(kind: str, own: Sequence[_Own], wanted: Sequence[Entry]) -> list[in
 
 
 def _in_file_order(new: Sequence[_Block], matched: Sequence[int | None]) -> list[_Block]:
-    """Those that were there in the order of the file, each with the new ones that follow it."""
+    """Earlier entries in the order of the file, each followed by the new ones after it."""
     led: list[list[_Block]] = [[]]
     places: list[int] = [-1]
     for block, at in zip(new, matched, strict=True):
@@ -276,7 +276,7 @@ def _end_with_blank(block: _Block) -> None:
 
 
 def _set(block: _Block, path: Sequence[str | int], old: Entry, new: Entry) -> None:
-    """Set the keys of a table in a block that are other."""
+    """Change the keys of a table that differ, in a block."""
     document = tomlkit.parse(block.text)
     table: Any = document
     for key in path:

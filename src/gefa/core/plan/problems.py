@@ -20,9 +20,9 @@ Place = tuple[int | str, ...]
 def problems_in_words(
     error: ValidationError, text: str = "", keys: Collection[str] = ()
 ) -> list[str]:
-    """What is wrong, each with its place. Where there are several ways to write something, the text
-    is about the last: most people write that. ``text`` is the TOML that was read, for numbers of
-    lines; ``keys`` are those that there are, for the nearest one."""
+    """What is wrong, each with its place. If something can be written in several ways, the text is
+    about the last, which most people use. ``text`` is the TOML, for line numbers; ``keys`` are the
+    known keys, for the closest one."""
     problems = error.errors()
     told = [p for p in problems if not any(str(step).startswith("literal[") for step in p["loc"])]
     return [_in_words(problem, text, keys) for problem in told or problems]
@@ -42,9 +42,8 @@ def _in_words(problem: Any, text: str, keys: Collection[str]) -> str:
 
 
 def line_of(text: str, place: Place) -> int | None:
-    """The number of the line, from 1, of what stands at a place in a TOML text, or of the nearest
-    that holds it; None if that cannot be told. Reads headers and keys only: a text in many lines
-    that looks like one of them can mislead it."""
+    """The line number, from 1, of a place in a TOML text, or of the nearest enclosing one; None if
+    unclear. Reads only headers and keys: a multi-line string that looks like one can mislead it."""
     best, best_line = 0, None
     counts: dict[Place, int] = {}
     table: Place = ()
@@ -69,7 +68,7 @@ def _steps(text: str) -> list[str]:
 
 
 def _table(steps: Sequence[str], repeated: bool, counts: dict[Place, int]) -> Place:
-    """Where a header leads: into the last entry of each list on its way."""
+    """The table that a header opens: the last entry of each list on the way."""
     place: Place = ()
     for at, step in enumerate(steps):
         place = (*place, step)

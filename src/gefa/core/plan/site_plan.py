@@ -27,8 +27,7 @@ from gefa.core.treat.recipe import Recipe
 
 
 class Pieces(NamedTuple):
-    """A plan in pieces: ``shared`` by all sources, without recipes; ``own`` by the sources' paths,
-    where there is anything."""
+    """A plan in pieces: ``shared`` for all sources, without recipes; ``own`` by source path."""
 
     shared: Plan
     own: dict[str, Plan]
@@ -39,9 +38,11 @@ class Pieces(NamedTuple):
 
 
 def joined(shared: Plan, own: Plan, source: str) -> Plan:
-    """The plan of the source at that path: its own piece, then the shared one. Own cuts stand
-    instead of shared ones of the same part, own slices instead of all shared ones. Entries of the
-    shared piece have ids that begin with ``s``."""
+    """The plan of one source: its own piece, then the shared one.
+
+    Own cuts replace shared cuts of the same part, own slices replace all shared ones. Ids of shared
+    entries begin with ``s``.
+    """
     for_all = shared.for_source(source)
     decided = {entry.part for entry in own.cuts}
     cuts = [entry for entry in _marked(for_all.cuts) if entry.part not in decided]
@@ -57,9 +58,12 @@ def joined(shared: Plan, own: Plan, source: str) -> Plan:
 
 
 def own_piece(edited: Plan, before: Plan, own: Plan) -> Plan:
-    """What of an edited ``joined`` plan belongs to its source; ``before`` is the joined plan as it
-    was. A part whose shared cuts were edited has them as its own from now on, and so have slices.
-    PlanError where all that is left would be what all share."""
+    """The source's own piece of an edited ``joined`` plan; ``before`` is the joined plan before the
+    edit.
+
+    A part whose shared cuts were edited has its own cuts from now on; the same holds for slices.
+    PlanError if the edit would only remove something that all sources share.
+    """
     cuts = _own_cuts(edited.cuts, before.cuts)
     slices = [] if edited.slices == before.slices and not own.slices else list(edited.slices)
     if before.slices and not edited.slices and not own.slices:
@@ -101,7 +105,7 @@ def _marked(entries: Iterable[Entry]) -> list[Entry]:
 
 
 def _unmarked(entries: Iterable[Entry]) -> list[Entry]:
-    """Shared entries that are own ones from now on get ids of their own."""
+    """Shared entries that become own ones get ids of their own."""
     return [e.model_copy(update={"id": ""}) if _is_shared(e) else e for e in entries]
 
 
@@ -110,7 +114,7 @@ def _is_shared(entry: Entry) -> bool:
 
 
 def _nowhere(entry: Entry) -> dict[str, None]:
-    """What takes the source out of an entry."""
+    """Remove the source from an entry."""
     return {"sources" if hasattr(entry, "sources") else "source": None}
 
 
@@ -156,8 +160,7 @@ def _blank(entries: Iterable[Entry]) -> list[Entry]:
 
 
 def _defaults(shared: Plan, own: Mapping[str, Plan]) -> list[SourcesEntry]:
-    """Entries that name the sources with a default recipe of their own, one for all that are
-    alike."""
+    """Entries for sources with a default recipe of their own, one for all that are equal."""
     alike: dict[SourcesEntry, list[str]] = defaultdict(list)
     for name in sorted(own):
         if own[name].default:
@@ -169,7 +172,7 @@ def _defaults(shared: Plan, own: Mapping[str, Plan]) -> list[SourcesEntry]:
 
 @dataclass
 class _Piece:
-    """Entries that are found for one source, or for all."""
+    """Entries for one source, or for all."""
 
     rules: list[Rule] = field(default_factory=list)
     cuts: list[CutEntry] = field(default_factory=list)
@@ -182,8 +185,8 @@ class _Piece:
 
 
 def divided(plan: Plan, sources: Collection[str]) -> Pieces:
-    """A whole plan in pieces for the sources at these paths. What it says of others, or of several
-    at once, is shared."""
+    """A whole plan in pieces for the sources at these paths. Entries for other sources, or for
+    several, are shared."""
     own: dict[str, _Piece] = defaultdict(_Piece)
     shared = _Piece()
     for rule in plan.rules:
@@ -217,7 +220,7 @@ def divided(plan: Plan, sources: Collection[str]) -> Pieces:
 
 
 def _one_of(sources: Collection[str], glob: str | None) -> str | None:
-    """The one source that a glob names by its path."""
+    """The single source that a glob names."""
     name = literal(glob) if glob is not None else None
     return name if name in sources else None
 
@@ -226,12 +229,12 @@ def _one_of(sources: Collection[str], glob: str | None) -> str | None:
 
 
 def say_the_same(one: Plan, other: Plan, sources: Collection[str]) -> bool:
-    """Whether two plans make the same of the sources at these paths."""
+    """Whether two plans mean the same for the sources at these paths."""
     return not differences(divided(one, sources), divided(other, sources))
 
 
 class Difference(NamedTuple):
-    """What is other in a plan: of the site or a source, ``what`` of it, and how."""
+    """A difference between two plans: of the site or a source, ``what`` differs, and how."""
 
     of: str
     what: str
@@ -239,7 +242,7 @@ class Difference(NamedTuple):
 
 
 def differences(before: Pieces, after: Pieces) -> list[Difference]:
-    """What is other in ``after``, in words."""
+    """The changes in ``after``, in words."""
     found = _of_recipes(before.recipes, after.recipes)
     found += _of_piece("the site", before.shared, after.shared)
     for name in sorted(before.own.keys() | after.own.keys()):
@@ -289,5 +292,5 @@ def _of_piece(of: str, before: Plan, after: Plan) -> list[Difference]:
 
 
 def _without_ids(entries: Iterable[dict[str, object]]) -> list[dict[str, object]]:
-    """No plan file shows them."""
+    """Plan files show no ids."""
     return [{**entry, "id": ""} for entry in entries]

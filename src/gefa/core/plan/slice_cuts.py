@@ -23,7 +23,7 @@ from gefa.core.read.survey import Survey
 GRID_NAME = "{source}-r{row}-c{column}"
 DRAWN_NAME = "{source}-slice-{n}"
 MAX_TOLD = 5
-"""overlaps that are told one by one"""
+"""overlaps that are listed one by one"""
 
 
 def grid(entry: SliceEntry, size: Size) -> list[GridCell]:
@@ -46,7 +46,7 @@ def _spans(split: Split, size: Size) -> tuple[list[tuple[int, int]], list[tuple[
 
 
 def add_slices(source: Survey, plan: Plan, default_recipe: str, found: Gathered) -> None:
-    """Append the cuts that the plan's slices make, with warnings."""
+    """Append the cuts of the plan's slices, with warnings."""
     canvas = Rect(0, 0, source.width, source.height)
     drawn: list[tuple[str, Rect]] = []
     for number, entry in enumerate(plan.slices):
@@ -151,7 +151,7 @@ def _tell_overlaps(drawn: list[tuple[str, Rect]], found: Gathered) -> None:
 
 
 def _tell_gaps(drawn: list[tuple[str, Rect]], canvas: Rect, plan: Plan, found: Gathered) -> None:
-    """Gaps are worth a word where drawn slices are all there is of the canvas."""
+    """Warn about gaps if drawn slices are the only cuts of the canvas."""
     if not drawn or any(entry.area is None for entry in plan.slices):
         return
     left = gaps([rect for _, rect in drawn], canvas)

@@ -18,20 +18,20 @@ from gefa.core.treat.formats import FORMATS, Format
 
 _LENGTH = re.compile(r"(\d{1,6}(?:\.\d{1,4})?)(px|mm|cm|in)?")
 _ALSO = {"jpg": "jpeg"}
-"""what people call formats"""
+"""other names of formats"""
 
 
 @dataclass
 class TagWords:
-    """What the words after a tag ask for, as a plan's entry for a cut would; ``problems`` tell what
-    could not be read of them, in words."""
+    """The settings in the words after a tag, as fields of a plan's entry; ``problems`` lists words
+    that could not be read."""
 
     entry: CutEntry
     problems: list[str] = field(default_factory=list)
 
     @property
     def own(self) -> dict[str, Any]:
-        """The fields of the entry that were set."""
+        """The fields that were set."""
         return {
             name: getattr(self.entry, name)
             for name in self.entry.model_fields_set
@@ -40,7 +40,8 @@ class TagWords:
 
 
 def read_words(part: str, words: str) -> TagWords:
-    """The words after a tag of the part at that path. A word that cannot be read costs no other."""
+    """Read the words after a tag of the part at that path. A word with a mistake costs no other
+    word."""
     found = TagWords(CutEntry(part=part))
     sizes: dict[str, Any] = {}
     for word in words.split():
@@ -104,7 +105,7 @@ def _format(value: str) -> Format:
 
 
 def _quality(value: str) -> dict[Format, int]:
-    """``75`` for all formats with such a number, or ``avif:55,webp:75``."""
+    """``75`` for all formats with a quality number, or ``avif:55,webp:75``."""
     if ":" not in value:
         lossy = [format for format, row in FORMATS.items() if row.lossy]
         return dict.fromkeys(lossy, _of_100(value))
@@ -124,7 +125,8 @@ def _formats(value: str) -> object:
 
 
 def _media(value: str) -> str:
-    """``max-width:600px`` as a media condition has it; several with ``and`` between commas."""
+    """``max-width:600px`` as a media condition; several, separated by commas, are joined by
+    ``and``."""
     parts = [part.strip("()").replace(":", ": ") for part in value.split(",")]
     return " and ".join(f"({part})" for part in parts)
 

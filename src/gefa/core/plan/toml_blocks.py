@@ -9,11 +9,11 @@ import tomlkit
 from tomlkit.items import Item
 
 LISTS = ("sources", "rules", "cuts", "slices", "originals", "pictures", "pages", "audiences")
-"""the lists of a plan, each entry of which is a table; in this order"""
+"""the lists of tables in a plan, in this order"""
 
 
 def value(given: object) -> Item:
-    """A value as it is written in one line."""
+    """A value in one line of TOML."""
     if isinstance(given, dict):
         inline = tomlkit.inline_table()
         for key, one in given.items():
@@ -28,7 +28,7 @@ def value(given: object) -> Item:
 
 
 def table(header: str, fields: Mapping[str, Any]) -> str:
-    """A table under its header, as ``[[rules]]``; without one if that is empty."""
+    """A table under its header, such as ``[[rules]]``; without a header if that is empty."""
     document = tomlkit.document()
     for key, given in fields.items():
         document[key] = value(given)
@@ -41,7 +41,7 @@ def recipe(name: str, fields: Mapping[str, Any]) -> str:
 
 
 def plan(fields: Mapping[str, Any]) -> str:
-    """A whole plan, from its fields as JSON has them."""
+    """A whole plan, from its fields as in JSON."""
     above = {k: v for k, v in fields.items() if k not in (*LISTS, "recipes", "check")}
     tables = [table("", above)] if above else []
     tables += [recipe(name, one) for name, one in fields.get("recipes", {}).items()]

@@ -10,15 +10,15 @@ from gefa.core.errors import PlanError
 from gefa.core.plan.plan import Plan, SourcesEntry
 
 Change = Callable[[SourcesEntry], SourcesEntry]
-"""of ``recipe`` and ``tags``"""
+"""changes ``recipe`` and ``tags``"""
 _NONE = SourcesEntry(files=("**",))
-"""what goes for a source that no entry matches"""
+"""the entry of a source that no entry matches"""
 
 
 def treated(plan: Plan, chosen: Collection[str], sources: Collection[str], change: Change) -> Plan:
-    """The plan with other entries for the chosen of its sources, by their paths. An entry whose
-    sources are all chosen is changed itself, so that it also covers later sources; others get an
-    entry that names them."""
+    """The plan with changed entries for the chosen sources, by path. If all sources of an entry are
+    chosen, the entry itself changes, and so covers later sources; otherwise a new entry names the
+    sources."""
     deciding = {name: plan.entry_for(name) for name in sources}
     others = {id(deciding[name]) for name in sources if name not in chosen}
     whole = {id(entry) for entry in deciding.values() if entry is not None} - others
@@ -39,7 +39,7 @@ def treated(plan: Plan, chosen: Collection[str], sources: Collection[str], chang
 
 
 def _without(entry: SourcesEntry, chosen: Collection[str]) -> SourcesEntry | None:
-    """The entry without the chosen that it names one by one; None if nothing is left of it."""
+    """The entry without the chosen sources that it names one by one; None if nothing is left."""
     files = tuple(glob for glob in entry.files if literal(glob) not in chosen)
     if files == entry.files:
         return entry
@@ -47,8 +47,7 @@ def _without(entry: SourcesEntry, chosen: Collection[str]) -> SourcesEntry | Non
 
 
 def _tidied(plan: Plan, sources: Collection[str]) -> Plan:
-    """Without entries that name single files and say no more of them than would go for them
-    anyway."""
+    """Drop entries that name single files and say nothing that would not apply anyway."""
     kept = list(plan.sources)
     for entry in plan.sources:
         names = [literal(glob) for glob in entry.files]
@@ -66,8 +65,8 @@ def _says(entry: SourcesEntry | None) -> tuple[object, ...]:
 
 
 def renamed(plan: Plan, names: dict[str, str]) -> Plan:
-    """The plan with sources at other paths, wherever it names one by its path. PlanError where a
-    path is longer than a plan may say."""
+    """The plan with new paths for sources, wherever it names one. PlanError if a path is longer
+    than a plan may have."""
 
     def path(name: str | None) -> str | None:
         return names.get(name, name) if name is not None else None
@@ -94,7 +93,7 @@ def renamed(plan: Plan, names: dict[str, str]) -> Plan:
 
 
 def tags_from(text: str) -> tuple[str, ...]:
-    """``beach, kites`` to its tags. PlanError if one is too long."""
+    """``beach, kites`` as tags. PlanError if one is too long."""
     tags = tuple(dict.fromkeys(" ".join(tag.split()) for tag in text.split(",") if tag.strip()))
     for tag in tags:
         if len(tag) > 60:

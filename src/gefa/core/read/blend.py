@@ -30,7 +30,7 @@ _STRIP_PIXELS = 1 << 17
 
 @dataclass(frozen=True, slots=True)
 class PlacedGroup:
-    """What a group was composed to, with its corner on the canvas (px), opacity and operator."""
+    """A composed group, with its corner on the canvas (px), opacity and operator."""
 
     planes: Planes
     x: int
@@ -41,7 +41,8 @@ class PlacedGroup:
 
 @dataclass(frozen=True, slots=True)
 class PlacedBitmap:
-    """Rows of pixels with alpha at a place on the canvas (px), with opacity (0..1) and operator."""
+    """Rows of pixels with alpha at a position on the canvas (px), with opacity (0..1)
+    and operator."""
 
     pixels: NDArray[np.uint8]
     x: int
@@ -53,8 +54,8 @@ class PlacedBitmap:
 def compose(
     placed: Iterable[PlacedBitmap | PlacedGroup], region: Rect, opacity: float = 1.0
 ) -> NDArray[np.uint8]:
-    """``placed``, bottom first, over transparency: what lies in ``region``, as 8-bit sRGB+alpha.
-    Bytes are made once, at the end: rounding each group would show as bands."""
+    """``placed``, bottom first, over transparency: the pixels of ``region``, as 8-bit sRGB with
+    alpha. Rounded to bytes once, at the end: rounding each group would show as bands."""
     planes = compose_planes(placed, region)
     if opacity < 1:
         planes *= np.float32(opacity)
@@ -64,8 +65,8 @@ def compose(
 def compose_planes(placed: Iterable[PlacedBitmap | PlacedGroup], region: Rect) -> Planes:
     """The same in floats.
 
-    The sum so far is one buffer that each layer changes only where it lies, so that a design of
-    hundreds of small layers costs what its layers cost.
+    Each layer changes the one buffer only where it lies, so a design of hundreds of small layers
+    costs as much as its layers.
     """
     planes = np.zeros((4, region.height, region.width), np.float32)
     for layer in placed:
@@ -105,7 +106,7 @@ def _strips(height: int, width: int) -> Iterator[slice]:
 
 
 def _lay_over(below: Planes, source: NDArray[np.uint8], opacity: float) -> None:
-    """``src-over`` in place, plane by plane: nearly every layer of nearly every design."""
+    """``src-over`` in place, plane by plane: the operator of nearly every layer."""
     alpha = source[..., 3] * np.float32(opacity / 255)
     kept = 1 - alpha
     below *= kept
@@ -121,7 +122,7 @@ def _lay_mixed(below: Planes, source: Pixels, blend: str) -> None:
 
 
 def _lay_around(planes: Planes, blend: str, inside: Rect) -> None:
-    """What an operator does to the backdrop where its source has no pixels."""
+    """Apply an operator where its source has no pixels."""
     nothing = np.zeros((1, 1, 4), np.float32)
     for place in (
         np.s_[:, : inside.y, :],
@@ -134,7 +135,7 @@ def _lay_around(planes: Planes, blend: str, inside: Rect) -> None:
 
 
 def faded(image: pyvips.Image, opacity: float) -> Any:
-    """An sRGB picture with its alpha (added if it has none) times ``opacity``, 0..1."""
+    """An sRGB picture with its alpha (added if missing) times ``opacity``, 0..1."""
     image = with_alpha(image)
     if opacity >= 1:
         return image
@@ -257,7 +258,8 @@ def _set_luminosity(colour: Pixels, light: Pixels) -> Pixels:
 
 
 def _set_saturation(colour: Pixels, wanted: Pixels) -> Pixels:
-    """SetSat: the least component becomes 0, the most ``wanted``, the middle one in proportion."""
+    """SetSat: the smallest component becomes 0, the largest ``wanted``, the middle one in
+    proportion."""
     spread = _saturation(colour)
     least = colour.min(axis=-1, keepdims=True)
     return np.divide((colour - least) * wanted, spread, out=np.zeros_like(colour), where=spread > 0)

@@ -13,12 +13,12 @@ _ENDINGS = (
     "premature end", "unexpected end", "ends early", "truncated", "end of file", "not enough data",
     "unable to parse image", "unable to open source",
 )  # fmt: skip
-"""what decoders say of files that were cut off"""
+"""messages of decoders about truncated files"""
 
 
 def broken_picture(path: Path, kind: FileKind, file: str, decoder: str) -> SourceError:
     """The error for a picture whose decoder said ``decoder``: in our words first, since decoders
-    write for those who know them."""
+    write for programmers."""
     cut_off = not looks_whole(path, kind) or any(end in decoder.lower() for end in _ENDINGS)
     reason = "the file ends early, so part of it is missing" if cut_off else "it is damaged"
     if "support" in decoder.lower() or "unsupported" in decoder.lower():

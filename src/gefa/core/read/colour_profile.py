@@ -16,8 +16,8 @@ _COLOURED = frozenset({"srgb", "rgb", "rgb16", "scrgb"})
 
 
 def trouble_with(profile: bytes | None, interpretation: str) -> str:
-    """What is wrong with a profile for a picture of that libvips ``interpretation``; empty if it
-    can be used, or cannot be judged. ``None`` is a profile that could not be unpacked."""
+    """What is wrong with a profile for a picture of libvips' ``interpretation``; empty if it can be
+    used or not be judged. ``None`` is a profile that could not be unpacked."""
     modes = ["RGB"] if interpretation in _COLOURED else _MODES.get(interpretation)
     if modes is None:
         return ""
@@ -45,8 +45,8 @@ def _turns(profile: ImageCms.ImageCmsProfile, mode: str) -> bool:
 
 
 def dropped_by_libpng(path: Path) -> bytes | None:
-    """The profile of a PNG that libpng left out, since it found it broken; empty bytes if there
-    is none, ``None`` if it cannot be unpacked."""
+    """The profile of a PNG that libpng dropped as broken; empty bytes if there is none, ``None`` if
+    it cannot be unpacked."""
     try:
         with PngImagePlugin.PngImageFile(str(path)) as png:
             found = png.info.get("icc_profile", b"")

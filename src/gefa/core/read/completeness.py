@@ -8,12 +8,12 @@ from pathlib import Path
 from gefa.core.read.sniff import FileKind
 
 _TAIL = 1024
-"""bytes in which an end marker is looked for: some programs add padding"""
+"""bytes searched for an end marker: some programs add padding"""
 
 
 def looks_whole(path: Path, kind: FileKind) -> bool:
-    """False if the end that this kind of file must have is missing; True where it has none that
-    could be looked for."""
+    """False if the file lacks the end that its kind must have; True if its kind has none to look
+    for."""
     if kind is FileKind.OPENRASTER:
         return zipfile.is_zipfile(path)
     with path.open("rb") as file:

@@ -9,7 +9,7 @@ from gefa.core.read.part_names import one_line
 _FIELD = "exif-ifd0-Copyright"
 COPYRIGHT_TAG = 0x8298
 _MOST = 300
-"""characters that are kept"""
+"""characters kept"""
 
 
 def copyright_of(image: pyvips.Image) -> str:
@@ -22,5 +22,5 @@ def copyright_of(image: pyvips.Image) -> str:
 
 
 def copyright_line(text: str) -> str:
-    """The entry as it is written into files: photographer and editor are parted by a zero byte."""
+    """The entry as files store it: photographer and editor are separated by a zero byte."""
     return one_line(text.replace("\0", " "))[:_MOST]

@@ -17,7 +17,7 @@ CANVAS_PATH = "/"
 
 
 class Kind(StrEnum):
-    """What a part is in its source."""
+    """The kind of a part."""
 
     CANVAS = "canvas"
     GROUP = "group"
@@ -33,10 +33,10 @@ class Kind(StrEnum):
 class Part:
     """Anything a source can be asked for.
 
-    ``path`` names it within its document (``Sky/Kites/Red kite``, ``/`` for the canvas), without
-    tags; ``id`` is what the file itself calls it, empty if it does not. ``opacity`` is 0..1.
-    ``isolated`` groups are composed by themselves first. ``scalable`` parts are drawn at any
-    size, never enlarged from pixels. ``children`` are topmost first.
+    ``path`` names the part within its document (``Sky/Kites/Red kite``, ``/`` for the canvas),
+    without tags; ``id`` is the file's own name for it, or empty. ``opacity`` is 0..1. ``isolated``
+    groups are composed by themselves first. ``scalable`` parts are drawn at any size, never
+    enlarged from pixels. ``children`` are topmost first.
     """
 
     path: str
@@ -62,7 +62,7 @@ class Part:
 
 @dataclass(frozen=True, slots=True)
 class Notice:
-    """Something the reader wants a person to know; ``part`` may be empty."""
+    """Something the reader reports to people; ``part`` may be empty."""
 
     part: str
     reason: str
@@ -70,7 +70,7 @@ class Notice:
 
 @dataclass(frozen=True, slots=True)
 class Strays:
-    """Objects of a part that lie far off, and the part without them; extents in canvas px."""
+    """Objects of a part that lie far away, and the part without them; extents in canvas px."""
 
     names: tuple[str, ...]
     extents: tuple[Rect, ...]
@@ -82,8 +82,8 @@ class Strays:
 class Original:
     """A bitmap stored inside a design.
 
-    ``key`` finds it again in the file; ``part`` is the path of the part that shows it. Sizes in px:
-    ``shown`` is how large it lies on the canvas.
+    ``key`` finds it in the file; ``part`` is the path of the part that shows it. Sizes in px:
+    ``shown`` is its size on the canvas.
     """
 
     key: str
@@ -97,8 +97,8 @@ class Original:
 
 @dataclass(frozen=True, slots=True)
 class StoredFile:
-    """The file of a bitmap: of a flat picture, or inside a design. ``size`` is in px. ``drawn``
-    tells that another decoder draws the part than the one that reads its files."""
+    """The file of a bitmap: a flat picture itself, or a file inside a design. ``size`` is in px.
+    ``drawn`` says that the part is drawn by another decoder than the one that reads this file."""
 
     format: str
     size: Size
@@ -108,7 +108,7 @@ class StoredFile:
 
 @dataclass
 class Document(ABC):
-    """One revision of a source, open for asking. Reading pixels happens only when asked."""
+    """One revision of a source. Pixels are read only when asked for."""
 
     name: str
     format: str
@@ -116,15 +116,16 @@ class Document(ABC):
     canvas: Part
     notices: list[Notice] = field(default_factory=list)
     transparent: bool = True
-    """Whether the canvas may show through; False for a flat picture without alpha."""
+    """Whether the canvas may be transparent; False for a flat picture without alpha."""
     stored_bytes: int | None = None
-    """Size of a flat picture's own file in bytes; None for a design."""
+    """Size of a flat picture's file in bytes; None for a design."""
     copyright: str = ""
-    """What a flat picture's own metadata say of whom it belongs to."""
+    """The copyright in a flat picture's metadata."""
     frames: int = 1
-    """How many frames move; 1 for a still."""
+    """Number of frames; 1 for a still."""
     made_of_parts: bool = False
-    """Whether the canvas shows nothing but its parts, so that their facts tell what changed."""
+    """Whether the canvas shows its parts and nothing else, so that facts of parts tell what
+    changed."""
 
     def __post_init__(self) -> None:
         self._by_path = {part.path: part for part in self.canvas.walk()}
@@ -149,14 +150,14 @@ class Document(ABC):
         return Rect(0, 0, self.size.width, self.size.height)
 
     def measure(self, parts: Sequence[Part]) -> None:  # noqa: B027 - nothing to do for most
-        """Get ready to tell extents and fingerprints of many parts at once, on all cores.
+        """Measure extents and fingerprints of many parts at once, on all cores.
 
-        A part that cannot be measured raises when it is itself asked for, not here.
+        A part that cannot be measured raises only when it is asked for itself.
         """
 
     @abstractmethod
     def extent(self, part: Part) -> Rect:
-        """The part's visible pixels with effects, in canvas px; empty if nothing shows."""
+        """The part's visible pixels with effects, in canvas px; empty if nothing is visible."""
 
     def originals(self) -> list[Original]:
         """The bitmaps stored in the file, topmost first."""
@@ -167,8 +168,8 @@ class Document(ABC):
         raise PartMissing(f"holds no original {key!r}.", file=self.name)
 
     def stored_file(self, part: Part) -> StoredFile | None:
-        """The file of the one still bitmap that a part has, a flat picture or a layer; None for
-        parts with none or several. The part may show the bitmap otherwise than the file does."""
+        """The file of the part's one still bitmap, for a flat picture or a layer; None if the part
+        has none or several. The part may show the bitmap differently from the file."""
         return None
 
     @abstractmethod
@@ -176,14 +177,14 @@ class Document(ABC):
         """``region`` of the part alone, as 8-bit sRGB with or without alpha.
 
         A scalable part comes exactly ``width`` px wide. Any other comes at its natural size, or
-        reduced to no less than twice ``width``, which leaves room for one good resize. With
-        ``whole`` false the part comes without its strays.
+        reduced to at least twice ``width``, which leaves room for one good resize. With ``whole``
+        false the part comes without its strays.
         """
 
     def render_on(self, part: Part, region: Rect, width: int) -> pyvips.Image:
-        """``region`` as it shows with everything above the part taken away: the part, blended as
-        it is in the design, and what lies beneath it. Sizes as ``render``; exactly ``width`` px
-        only where the canvas is scalable too."""
+        """``region`` of the design without everything above the part: the part, blended as in the
+        design, and what lies beneath. Sizes as ``render``; exactly ``width`` px only if the canvas
+        is scalable too."""
         return self.render(part, region, width)
 
     def coverage(self, part: Part, region: Rect, size: Size) -> pyvips.Image:
@@ -192,12 +193,12 @@ class Document(ABC):
         return image[3] if image.hasalpha() else pyvips.Image.black(size.width, size.height) + 255
 
     def natural(self) -> pyvips.Image:
-        """The whole canvas at its natural size, for going through once; large flat pictures are
-        not held in memory."""
+        """The whole canvas at its natural size, to be read once from top to bottom; large flat
+        pictures are not held in memory."""
         return self.render(self.canvas, self.canvas_rect, self.size.width)
 
     def moving(self, region: Rect, size: Size) -> pyvips.Image:
-        """All frames, if there are several; see ``FlatPicture.moving``."""
+        """All frames of an animation; see ``FlatPicture.moving``."""
         raise NotImplementedError(f"{self.format} does not move")
 
     def as_svg(
@@ -211,30 +212,31 @@ class Document(ABC):
         matte: str = "",
     ) -> bytes:
         """An SVG file of ``region`` of the part alone, ``size`` px large; ``whole`` and ``matte``
-        as for pixels. NotDrawable, with the reason, where there can be none."""
+        as for pixels. NotDrawable, with the reason, if there cannot be one."""
         raise NotDrawable("it is made of pixels")
 
     def render_svg(self, data: bytes, part: Part, region: Rect, width: int) -> pyvips.Image:
-        """A file that ``as_svg`` gave of a part, drawn as the part itself is by ``render``: sRGB
-        with alpha, ``width`` px wide. SourceError where it cannot be drawn."""
+        """A file from ``as_svg``, drawn in the way ``render`` draws the part: sRGB with alpha,
+        ``width`` px wide. SourceError if it cannot be drawn."""
         raise NotImplementedError(f"{self.format} is not drawn")
 
     def css(self, part: Part) -> str:
-        """CSS declarations that show the part as well as a file would; empty if none can."""
+        """CSS declarations that look the same as a file of the part; empty if CSS
+        cannot draw it."""
         return ""
 
     def likeness(self, part: Part) -> str:
-        """What the part roughly looks like, as ``gefa.core.read.likeness`` writes it; empty if it
-        shows nothing or was never drawn."""
+        """The rough look of the part, as written by ``gefa.core.read.likeness``; empty if nothing
+        is visible, or if the part was never drawn."""
         return ""
 
     def profile_trouble(self) -> str:
-        """Why the colour profile of a flat picture cannot be used; empty if it can, or if there is
-        none."""
+        """Why a flat picture's colour profile cannot be used; empty if it can, or if
+        there is none."""
         return ""
 
     def strays(self, part: Part) -> Strays | None:
-        """Objects far from everything else in the part that blow its extent up."""
+        """Objects far from the rest of the part that blow up its extent."""
         return None
 
     @abstractmethod

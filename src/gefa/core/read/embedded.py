@@ -30,13 +30,13 @@ EXTENSIONS = {
 
 
 def media_type_of(data: bytes) -> str:
-    """The media type of a stored picture; empty if it is none that Gefa knows."""
+    """The media type of a stored picture; empty if unknown."""
     kind = sniff(data[:4096])
     return MEDIA_TYPES.get(kind, "") if kind else ""
 
 
 def size_of(data: bytes) -> Size | None:
-    """The size in px that a stored bitmap's header tells; None if it cannot be read."""
+    """The size in px in a stored bitmap's header; None if it cannot be read."""
     if sniff(data[:4096]) not in FLAT_KINDS - {FileKind.HEIC}:
         return None
     try:

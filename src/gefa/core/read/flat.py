@@ -28,7 +28,7 @@ from gefa.core.read.tiff import TiffPage, load_double, load_lab8
 from gefa.core.read.told_colour import ToldColour, colour_of_heif, colour_of_png, has_png_profile
 
 _WHOLE = frozenset({FileKind.AVIF, FileKind.HEIC, FileKind.WEBP, FileKind.GIF})
-"""kinds that are decoded as a whole, as are interlaced ones of others"""
+"""kinds that are decoded whole; interlaced files of other kinds are too"""
 _LOADERS = {
     FileKind.PNG: pyvips.Image.pngload,
     FileKind.JPEG: pyvips.Image.jpegload,
@@ -41,17 +41,17 @@ _LOADERS = {
 _COMPOSED = frozenset({FileKind.GIF, FileKind.PNG, FileKind.AVIF})
 """kinds whose frames are composed here; libvips composes those of WebP"""
 _SUSPECT = frozenset({FileKind.JPEG, FileKind.TIFF})
-"""kinds whose decoders only warn of some damage, and go on with wrong pixels"""
+"""kinds whose decoders only warn of some damage, and continue with wrong pixels"""
 _JPEG_END = b"\xff\xd9"
 _PADDING = 64
-"""bytes after the end marker of a JPEG that programs leave"""
+"""bytes that programs may leave after the end marker of a JPEG"""
 
 GAMUT_SEEN = 400
-"""px of the shorter side that colours outside sRGB are looked for on"""
+"""px of the shorter side of the copy that is searched for colours outside sRGB"""
 GAMUT_SHARE = 0.01
-"""of the pixels, from which that is told"""
+"""share of the pixels from which such colours are reported"""
 LARGE_MEGAPIXELS = 40.0
-"""above which regions come from a tiled copy on disk, below from memory"""
+"""above which regions are read from a tiled copy on disk, below from memory"""
 _GREYS = frozenset({"b-w", "grey16"})
 
 
@@ -132,8 +132,7 @@ class FlatPicture(Document):
             self._tell(as_levels(stored, self._range)[1])
 
     def measure(self, parts: Sequence[Part]) -> None:
-        """Tells of damage, of a profile that cannot be used, and of colours that sRGB does not
-        have."""
+        """Report damage, a profile that cannot be used, and colours that sRGB does not have."""
         if self._looked_at or not parts:
             return
         self._looked_at = True
@@ -205,7 +204,7 @@ class FlatPicture(Document):
 
     @cached_property
     def _range(self) -> Range:
-        """Of the samples of a TIFF; goes through the whole picture."""
+        """The range of a TIFF's samples; reads the whole picture."""
         try:
             return Range(self._loaded().min(), self._loaded().max())
         except pyvips.Error as error:
@@ -213,7 +212,7 @@ class FlatPicture(Document):
 
     @cached_property
     def _told_colour(self) -> ToldColour | None:
-        """Colour that is told otherwise than by a profile."""
+        """Colour that the file describes by other means than a profile."""
         if self._kind is FileKind.PNG:
             return colour_of_png(self._path, grey=self._loaded().interpretation in _GREYS)
         if self._kind in (FileKind.AVIF, FileKind.HEIC):
@@ -251,7 +250,7 @@ class FlatPicture(Document):
             raise self._unreadable(error) from error
 
     def _reduced(self, width: int) -> pyvips.Image:
-        """One pass over the file: convert, reduce while streaming, then turn upright."""
+        """One pass over the file: convert, reduce while streaming, then rotate."""
         shrink = _shrink_on_load(self._kind, self.size.width // max(1, width))
         image = to_srgb(self._opened(shrink=shrink))
         natural = image.height if self._orientation in SIDEWAYS else image.width
@@ -275,8 +274,8 @@ class FlatPicture(Document):
 
     @cached_property
     def _any_order(self) -> pyvips.Image:
-        """All stored pixels as sRGB, readable in any order: in memory, or from a tiled copy on
-        disk where that would be too much."""
+        """All stored pixels as sRGB, for random access: in memory, or from a tiled copy on disk if
+        they are too many."""
         return self._in_any_order("picture", to_srgb(self._opened()))
 
     def _in_any_order(self, what: str, image: pyvips.Image) -> pyvips.Image:
@@ -310,8 +309,8 @@ class FlatPicture(Document):
         return joined
 
     def _frames(self) -> tuple[pyvips.Image, list[int], int]:
-        """All frames as sRGB under each other, readable in any order; how long each shows (ms), and
-        how often they play."""
+        """All frames as sRGB below each other, for random access; their delays (ms), and how often
+        they play."""
         if self._kind in _COMPOSED:
             movement, frames = frames_of(self._path, self._kind)
             size = (self.size.width, self.size.height * self.frames)
@@ -334,8 +333,8 @@ class FlatPicture(Document):
     # -- opening it ----------------------------------------------------------------------
 
     def _opened(self, shrink: int = 1) -> pyvips.Image:
-        """The still, as its file means it: with a profile for colour that is told in other ways,
-        and samples as levels. SourceError if it cannot be opened."""
+        """The still, as its file means it: with a profile for colour described by other means, and
+        samples as levels. SourceError if it cannot be opened."""
         try:
             if self._kind is FileKind.GIF:
                 _, frames = frames_of(self._path, self._kind)
@@ -351,7 +350,7 @@ class FlatPicture(Document):
             raise self._unreadable(error) from error
 
     def _loaded(self, shrink: int = 1, n: int = 1, fail_on: str = "error") -> pyvips.Image:
-        """As the decoder gives it."""
+        """The picture as the decoder gives it."""
         options: dict[str, Any] = {"shrink": shrink} if shrink > 1 else {}
         if n != 1:
             options["n"] = n
@@ -375,7 +374,7 @@ class FlatPicture(Document):
 
 
 def _lacks_end(path: Path) -> bool:
-    """Whether a JPEG ends without its end marker, which costs no pixels if only that is missing."""
+    """Whether a JPEG has no end marker, which costs no pixels if nothing else is missing."""
     with path.open("rb") as file:
         size = file.seek(0, 2)
         file.seek(max(0, size - _PADDING))
@@ -389,7 +388,7 @@ def _with_profile(image: pyvips.Image, profile: bytes) -> pyvips.Image:
 
 
 def _shrink_on_load(kind: FileKind, factor: int) -> int:
-    """How far the JPEG decoder may reduce by itself and still leave twice the wanted width."""
+    """The factor by which the JPEG decoder may reduce and still leave twice the wanted width."""
     if kind is not FileKind.JPEG:
         return 1
     return next((shrink for shrink in (8, 4, 2) if factor >= 2 * shrink), 1)

@@ -19,21 +19,21 @@ _OPENERS: dict[FileKind, type[ImageFile.ImageFile]] = {
     FileKind.PNG: PngImagePlugin.PngImageFile,
     FileKind.AVIF: AvifImagePlugin.AvifImageFile,
 }
-"""kinds whose frames Pillow composes; libvips reads their first one only"""
+"""kinds whose frames Pillow composes; libvips reads only their first frame"""
 
 
 @dataclass(frozen=True, slots=True)
 class Movement:
-    """How a picture moves: ``delays`` in ms for each frame, ``loop`` is how often it plays, 0 for
-    ever."""
+    """The timing of an animation: ``delays`` in ms for each frame, ``loop`` is how often it plays,
+    0 for ever."""
 
     delays: tuple[int, ...]
     loop: int
 
 
 def frame_count(path: Path, kind: FileKind) -> int:
-    """How many frames a PNG, AVIF or GIF shows one after another, without decoding them; 1 for a
-    still, and for a file that whoever decodes it will complain about."""
+    """The number of frames of a PNG, AVIF or GIF, without decoding; 1 for a still, and for a broken
+    file, which its decoder will report."""
     try:
         if kind is FileKind.GIF:
             return len(take_apart(path).frames)
@@ -49,14 +49,14 @@ def _shown_frames(image: Image.Image) -> int:
 
 
 def _has_still(image: Image.Image) -> bool:
-    """Whether the first picture of a PNG is for programs that do not know animation, and is no
+    """Whether the first picture of a PNG is for programs that do not know animation, and not a
     frame (PNG 3, section 11.3.6.1)."""
     return bool(getattr(image, "default_image", False))
 
 
 def frames_of(path: Path, kind: FileKind) -> tuple[Movement, Iterator[NDArray[np.uint8]]]:
-    """How it moves, and its frames as rows of RGBA one after another, each valid until the next.
-    pyvips.Error where they cannot be decoded."""
+    """The timing, and the frames as rows of RGBA one after another, each valid until the next.
+    pyvips.Error if they cannot be decoded."""
     if kind is FileKind.GIF:
         gif = take_apart(path)
         return _gif_movement(gif), composed(gif)

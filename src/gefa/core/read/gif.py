@@ -19,9 +19,9 @@ from gefa.core.geometry import Rect, Size
 from gefa.core.pixels import with_alpha
 
 HIDDEN_DELAY = 10
-"""ms up to which browsers take a delay for none"""
+"""ms up to which browsers ignore a delay"""
 USUAL_DELAY = 100
-"""ms that browsers show such a frame"""
+"""ms for which browsers show such a frame"""
 _TO_BACKGROUND, _TO_PREVIOUS = 2, 3
 _EXTENSION, _IMAGE, _END = 0x21, 0x2C, 0x3B
 _CONTROL, _APPLICATION = 0xF9, 0xFF
@@ -31,8 +31,8 @@ Pixels = NDArray[np.uint8]
 
 @dataclass(frozen=True, slots=True)
 class GifFrame:
-    """A frame in the file: where it lies, ``delay`` in ms, what becomes of it before the next one,
-    its transparent colour (-1 is none), and its bytes from the image descriptor on."""
+    """A frame in the file: its position, ``delay`` in ms, its disposal before the next one, its
+    transparent colour (-1 for none), and its bytes from the image descriptor on."""
 
     place: Rect
     delay: int
@@ -43,7 +43,7 @@ class GifFrame:
 
 @dataclass(frozen=True, slots=True)
 class Gif:
-    """A GIF taken apart; ``loop`` is how often it plays, 0 for ever."""
+    """The frames of a GIF; ``loop`` is how often it plays, 0 for ever."""
 
     size: Size
     colours: bytes
@@ -52,7 +52,7 @@ class Gif:
 
 
 class _Bytes:
-    """Reads forwards; pyvips.Error where the file ends too early."""
+    """Reads forwards; pyvips.Error if the file ends too early."""
 
     def __init__(self, data: bytes) -> None:
         self.data, self.at = data, 0
@@ -65,7 +65,7 @@ class _Bytes:
         return taken
 
     def blocks(self) -> list[bytes]:
-        """Sub-blocks up to the empty one that ends them."""
+        """Sub-blocks, up to the empty one at their end."""
         found = []
         while size := self.take(1)[0]:
             found.append(self.take(size))
@@ -73,7 +73,7 @@ class _Bytes:
 
 
 def take_apart(path: Path) -> Gif:
-    """The frames of a GIF, not decoded. pyvips.Error if it is damaged."""
+    """The frames of a GIF, undecoded. pyvips.Error if the file is damaged."""
     source = _Bytes(path.read_bytes())
     header = source.take(13)
     size = Size(int.from_bytes(header[6:8], "little"), int.from_bytes(header[8:10], "little"))
@@ -136,7 +136,7 @@ def _frame(source: _Bytes, control: bytes) -> GifFrame:
 
 
 def _screen(size: Size, frames: list[GifFrame]) -> Size:
-    """Browsers grow a screen that the first frame is larger than."""
+    """Browsers enlarge a screen that is smaller than the first frame."""
     first = frames[0].place
     if size.width and size.height and first.width <= size.width and first.height <= size.height:
         return size
@@ -144,7 +144,7 @@ def _screen(size: Size, frames: list[GifFrame]) -> Size:
 
 
 def composed(gif: Gif) -> Iterator[Pixels]:
-    """Each frame over those before it: rows of RGBA. The array is used again for the next."""
+    """Each frame over those before it, as rows of RGBA. The array is reused for the next."""
     canvas = np.zeros((gif.size.height, gif.size.width, 4), np.uint8)
     screen = Rect(0, 0, gif.size.width, gif.size.height)
     for frame in gif.frames:
@@ -163,7 +163,7 @@ def composed(gif: Gif) -> Iterator[Pixels]:
 
 
 def _decoded(gif: Gif, frame: GifFrame) -> Pixels:
-    """A frame's own pixels: decoded as a GIF of its own that it fills."""
+    """The pixels of one frame, decoded as a GIF that the frame fills."""
     sides = frame.place.width.to_bytes(2, "little") + frame.place.height.to_bytes(2, "little")
     flags = 0x80 | 0x70 | (len(gif.colours) // 3).bit_length() - 2 if gif.colours else 0x70
     transparent = max(0, frame.transparent)

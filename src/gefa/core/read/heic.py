@@ -15,7 +15,8 @@ _BROKEN = (ValueError, OSError, EOFError, RuntimeError, SyntaxError)
 
 
 def load_heic(path: Path) -> pyvips.Image:
-    """The main picture, upright, as 8-bit RGB or RGBA with its profile; pyvips.Error if broken."""
+    """The main picture, rotated as it should be, as 8-bit RGB or RGBA with its profile;
+    pyvips.Error if broken."""
     try:
         heif = pillow_heif.open_heif(str(path), convert_hdr_to_8bit=True)
         pixels = np.ascontiguousarray(np.asarray(heif))

@@ -20,7 +20,7 @@ Matrix = NDArray[np.float64]
 D65: Chromaticity = (0.3127, 0.3290)
 _DCI_WHITE: Chromaticity = (0.314, 0.351)
 _D50 = np.array([0.9642, 1.0, 0.8249])
-"""the white of profiles (ICC.1:2022, section 7.2.16)"""
+"""the white point of profiles (ICC.1:2022, section 7.2.16)"""
 _BRADFORD = np.array(
     [[0.8951, 0.2664, -0.1614], [-0.7502, 1.7135, 0.0367], [0.0389, -0.0685, 1.0296]]
 )
@@ -72,12 +72,12 @@ CURVES = {
     14: SRGB_CURVE,
     15: SRGB_CURVE,
 }
-"""by TransferCharacteristics (H.273, table 3), as browsers show AVIF: video's curves (1, 6, 14, 15)
-as sRGB's"""
+"""by TransferCharacteristics (H.273, table 3), as browsers show AVIF: the curves of video (1, 6,
+14, 15) as sRGB's"""
 PNG_CURVES = CURVES | dict.fromkeys((1, 6, 14, 15), Curve(2.4))
-"""as browsers show PNG: video's curves as a video screen does (ITU-R BT.1886)"""
+"""as browsers show PNG: the curves of video as a video screen does (ITU-R BT.1886)"""
 HDR_CURVES = {16: "PQ", 18: "HLG"}
-"""of high dynamic range: more light than a file for a website can hold"""
+"""of high dynamic range: brighter than a file for a website can store"""
 
 
 def profile_for(primaries: Primaries, curve: Curve, *, grey: bool = False) -> bytes:
@@ -101,7 +101,7 @@ def is_srgb(primaries: Primaries, curve: Curve) -> bool:
 
 
 def _to_d50(primaries: Primaries) -> Matrix:
-    """From linear red, green and blue to XYZ as seen in D50 light (ICC.1:2022, annex E)."""
+    """From linear red, green and blue to XYZ in D50 light (ICC.1:2022, annex E)."""
     columns = np.array([_as_xyz(c) for c in (primaries.red, primaries.green, primaries.blue)]).T
     white = _as_xyz(primaries.white)
     scaled = columns * np.linalg.solve(columns, white)

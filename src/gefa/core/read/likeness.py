@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 SIDE = 8
 """px of the reduced picture"""
 _SAMPLES = 4
-"""samples a px and direction"""
+"""samples per px and direction"""
 ALIKE = 0.06
-"""mean difference (0..1) up to which two parts are taken for the same"""
+"""mean difference (0..1) up to which two parts count as the same"""
 
 
 def likeness_of(pixels: NDArray[np.uint8]) -> str:
@@ -29,7 +29,7 @@ def likeness_of(pixels: NDArray[np.uint8]) -> str:
 
 
 def difference(one: str, other: str) -> float:
-    """How unlike two likenesses are, 0..1; 1 if either is empty."""
+    """The difference of two likenesses, 0..1; 1 if either is empty."""
     if not one or not other:
         return 1.0
     a, b = _pixels(one), _pixels(other)

@@ -8,29 +8,29 @@ from gefa.core.geometry import Size
 MAX_SIDE = 100_000
 """px"""
 MAX_MEGAPIXELS = 500.0
-"""five times the largest picture that is expected; a worker holds tiles of it only"""
+"""five times the largest picture we expect; a worker holds only tiles of it"""
 MAX_WHOLE_MEGAPIXELS = 150.0
-"""of what can only be decoded as a whole: its pixels take 4 bytes each, and 8 on the way"""
+"""of pictures that can only be decoded whole: 4 bytes a pixel, and 8 while decoding"""
 MAX_PRIMITIVES = 100
-"""of one filter of a drawing: each draws the filter's whole region once more"""
+"""of one filter of a drawing: each one draws the filter's whole region again"""
 MAX_LETTERS = 200_000
 """of all text in a drawing: a novel has twice as many, a poster some hundred"""
 MAX_DEPTH = 128
 """groups inside groups"""
 MAX_PARTS = 20_000
-"""of a design: a longer list is nothing that a person could work with"""
+"""of a design: nobody can work with a longer list"""
 MAX_PAGES = 1_000
 """of a TIFF"""
 MAX_FRAMES = 1_000
-"""of an animation that is kept moving"""
+"""of an animation"""
 MAX_XML_BYTES = 64_000_000
-"""of a drawing: the tree of its elements takes a multiple of that in memory"""
+"""of a drawing: the tree of its elements takes several times as much memory"""
 MAX_LAYER_BYTES = 1_000_000_000
-"""bytes of one file inside a design, unpacked"""
+"""of one file inside a design, unpacked"""
 
 
 def check_size(size: Size, file: str, what: str = "the picture", *, whole: bool = False) -> None:
-    """SourceError unless ``size`` is one that can be worked on, or be decoded as a ``whole``."""
+    """SourceError if ``size`` is too large to work on, or to decode as a ``whole``."""
     if size.width < 1 or size.height < 1:
         raise SourceError(
             f"{what} has no size ({size.width} × {size.height} px).",

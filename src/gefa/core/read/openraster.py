@@ -51,12 +51,12 @@ from gefa.core.threads import on_all_cores
 _SAVE_AGAIN = "Save it again from the program that made it, and bring it in anew."
 _MEASURED = "layer facts, edition 1"
 KEPT_BYTES = 192_000_000
-"""of layers unpacked, kept for the next question about them"""
+"""of unpacked layers, cached for the next request"""
 
 
 @dataclass(frozen=True, slots=True)
 class _Node:
-    """What a part is made of: a bitmap in the zip at a place, or children."""
+    """The content of a part: a bitmap in the zip at a position, or children."""
 
     part: Part
     member: str
@@ -66,7 +66,7 @@ class _Node:
 
 
 class _LayerFacts(BaseModel):
-    """What is measured of a layer's bitmap: ``box`` is what is visible of it, in its own px."""
+    """Measurements of a layer's bitmap: ``box`` is its visible rectangle, in its own px."""
 
     size: Size
     box: Rect
@@ -75,7 +75,7 @@ class _LayerFacts(BaseModel):
 
 
 class OpenRaster(Document):
-    """An OpenRaster file, opened; layers are unpacked when they are asked for."""
+    """An OpenRaster file; layers are unpacked on request."""
 
     def __init__(self, path: Path, name: str, scratch: Scratch | None = None) -> None:
         self._scratch = scratch or Scratch()
@@ -149,8 +149,8 @@ class OpenRaster(Document):
         return _Node(part, member, x, y, children)
 
     def _member_of(self, source: str) -> str:
-        """The bitmap that a layer names, as the zip has it. Never one outside the zip; one that is
-        not there is found out when the layer is asked for."""
+        """The name of a layer's bitmap inside the zip, never outside it. Whether it exists shows
+        when the layer is read."""
         for written in (source, unquote(source)):
             plain = posixpath.normpath(written.replace("\\", "/").lstrip("/"))
             if plain in self._members:
@@ -200,7 +200,8 @@ class OpenRaster(Document):
         return box_of(compose(self._stacked(node, box), box)[..., 3]).moved(box.x, box.y)
 
     def _extent_if_any(self, node: _Node) -> Rect:
-        """A layer whose bitmap cannot be read costs its group no more than itself."""
+        """The extent, or none if the bitmap cannot be read: the group then loses this
+        layer only."""
         try:
             return self.extent(node.part)
         except SourceError as error:
@@ -223,7 +224,7 @@ class OpenRaster(Document):
         return self._facts[node.member]
 
     def _measured(self, node: _Node) -> _LayerFacts:
-        """Measured once for each content, in whatever revision it comes."""
+        """Measured once for each content, across all revisions."""
         data = self._unpack(node.member)
         key = f"{_MEASURED} {self._noted_digest(node.member, data)}"
         known = self._scratch.measured(key)
@@ -248,7 +249,7 @@ class OpenRaster(Document):
         return facts.likeness if facts else ""
 
     def _facts_of(self, part: Part) -> _LayerFacts | None:
-        """What was measured of a layer; None of a group, and before it was measured."""
+        """Measurements of a layer; None for a group, or before measuring."""
         return self._facts.get(self._node_of[part.path].member)
 
     def css(self, part: Part) -> str:
@@ -273,7 +274,7 @@ class OpenRaster(Document):
         )
 
     def _without_strays(self, node: _Node) -> _Node:
-        """The group without children that lie far off; itself if it has none."""
+        """The group without its stray children; the group itself if there are none."""
         if node.part.kind is not Kind.GROUP:
             return node
         shown = [child for child in node.children if child.part.visible]
@@ -298,7 +299,7 @@ class OpenRaster(Document):
             raise self._broken(part.path, str(error).strip().splitlines()[-1]) from error
 
     def _up_to(self, node: _Node, path: str) -> _Node:
-        """The node with ``path`` shown in it, and nothing above that."""
+        """The node with ``path`` visible, and nothing above that path."""
         if node.part.path == path:
             return replace(node, part=replace(node.part, visible=True))
         for index, child in enumerate(node.children):
@@ -317,7 +318,7 @@ class OpenRaster(Document):
         return there.resize(across, vscale=down, kernel="linear").cast("uchar")
 
     def _draw(self, node: _Node, region: Rect) -> pyvips.Image:
-        """The node alone: its own opacity, no blending with what lies below it."""
+        """The node alone: with its own opacity, without blending."""
         if node.part.kind is Kind.LAYER:
             bitmap = as_image(self._bitmap(node)).embed(
                 node.x - region.x, node.y - region.y, region.width, region.height, extend="black"
@@ -326,8 +327,8 @@ class OpenRaster(Document):
         return as_image(compose(self._stacked(node, region), region, node.part.opacity))
 
     def _stacked(self, group: _Node, region: Rect) -> Iterator[PlacedBitmap | PlacedGroup]:
-        """What to lay over each other for a group, bottom first; without layers whose bitmap
-        cannot be read, which measuring has told."""
+        """The bitmaps of a group, bottom first; without layers that cannot be read, which measuring
+        has reported."""
         for child in reversed(group.children):
             if not child.part.visible or child.part.opacity <= 0:
                 continue
@@ -451,7 +452,7 @@ class OpenRaster(Document):
 
 
 def _unpacking_trouble(info: zipfile.ZipInfo, error: Exception) -> str:
-    """In our words: Python's own show the insides of a zip."""
+    """The error in our words: Python's own describe the insides of a zip."""
     if info.flag_bits & 1:
         return "it is encrypted; save the file without a password"
     if isinstance(error, NotImplementedError):
@@ -460,7 +461,7 @@ def _unpacking_trouble(info: zipfile.ZipInfo, error: Exception) -> str:
 
 
 def _id_of(element: Element) -> str:
-    """What the program that wrote the file calls the layer for itself, if it says so."""
+    """The id that the writing program gave the layer, if any."""
     for key, value in element.attrib.items():
         if xml.local_name(key) in ("id", "uuid"):
             return value.strip()

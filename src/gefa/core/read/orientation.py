@@ -11,13 +11,13 @@ SIDEWAYS = frozenset({5, 6, 7, 8})
 
 
 def orientation_of(image: pyvips.Image) -> int:
-    """1..8; 1 where nothing usable is said."""
+    """1..8; 1 if the file says nothing usable."""
     value = image.get("orientation") if image.get_typeof("orientation") else 1
     return value if 1 <= value <= 8 else 1
 
 
 def turned(image: pyvips.Image, orientation: int) -> pyvips.Image:
-    """The stored pixels as they are to be seen; the image must allow reading in any order."""
+    """The stored pixels, rotated as they should be seen; the image must allow random access."""
     if orientation == 1:
         return image
     image = image.copy()
@@ -26,8 +26,7 @@ def turned(image: pyvips.Image, orientation: int) -> pyvips.Image:
 
 
 def stored_region(region: Rect, stored: Size, orientation: int) -> Rect:
-    """Where a region of the upright picture lies among the stored pixels, which are ``stored`` px
-    in size."""
+    """The stored pixels of a region of the rotated picture; ``stored`` is the stored size in px."""
     x, y, width, height = region.x, region.y, region.width, region.height
     from_right, from_bottom = stored.width, stored.height
     return {

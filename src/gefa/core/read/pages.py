@@ -20,7 +20,7 @@ from gefa.core.read.tiff import TiffPage
 
 
 class PagedTiff(Document):
-    """A TIFF with several pages. Its canvas shows the first; the others are asked for by name."""
+    """A TIFF with several pages. Its canvas is the first page; others are parts."""
 
     def __init__(
         self, path: Path, name: str, pages: Sequence[TiffPage], scratch: Scratch | None = None
@@ -50,7 +50,7 @@ class PagedTiff(Document):
         self._extents: dict[str, Rect] = {}
 
     def _page(self, page: TiffPage) -> FlatPicture:
-        """The last page asked for stays open."""
+        """The page; the last one used stays open."""
         last = self._open_page
         if last is None or last[0] != page.number:
             opened = FlatPicture(self._path, self._file, FileKind.TIFF, self._scratch, page)

@@ -8,7 +8,7 @@ import unicodedata
 _TAGS_AT_END = re.compile(r"(?:(?:^|\s)#[\w-]++(?:\s++\w++=\S++)*+)++\s*+$")
 _TAG = re.compile(r"#([\w-]++(?:\s++\w++=\S++)*+)")
 _NEAR_TAG = re.compile(r"[#＃﹟]\s?([\w-]+)")
-"""a number sign of any width before a word, wherever it stands"""
+"""a number sign of any width before a word, anywhere in a name"""
 _MAX_NAME = 300
 """characters"""
 
@@ -29,12 +29,12 @@ def tag_name(tag: str) -> str:
 
 
 def near_tags(name: str) -> list[str]:
-    """Words behind a number sign that stayed in a name, since they do not stand where tags do."""
+    """Words after a number sign that are not where tags can be, so they stay in the name."""
     return _NEAR_TAG.findall(name)
 
 
 def tidied(name: str) -> str:
-    """The name without such words and the marks round them."""
+    """The name without such words and the separators around them."""
     kept = _NEAR_TAG.sub(" ", name)
     return " ".join(re.sub(r"[(\[{]\s*[)\]}]|(?<!\w)[.,;:)\]}]+", " ", kept).split())
 
@@ -48,14 +48,14 @@ def one_line(raw: str) -> str:
 
 
 class PathBook:
-    """Gives every part of a document a path of its own."""
+    """Gives every part of a document a unique path."""
 
     def __init__(self) -> None:
         self._used: set[str] = set()
         self._counts: dict[str, int] = {}
 
     def path(self, parent: str, name: str) -> str:
-        """``parent/name``; a name used twice under one parent gets ``~2``, ``~3``, …"""
+        """``parent/name``; a name used again under the same parent gets ``~2``, ``~3``, …"""
         segment = name.replace("/", "∕") or "unnamed"
         stem = f"{parent}/{segment}" if parent else segment
         path, count = stem, self._counts.get(stem, 1)

@@ -9,30 +9,30 @@ import pyvips
 _WHITE_8, _WHITE_16, _WHITE_32 = 255.0, 65_535.0, 4_294_967_295.0
 _HALF_16 = 32_767.0
 _SLIGHTLY_OVER = 1.0001
-"""of white: what rounding may add"""
+"""of white: the overshoot of rounding"""
 _BRIGHTEST_LIGHT = 32.0
-"""times white that linear light may have; more is no light but levels up to 255"""
+"""of white: the most that linear light may have; larger values are levels up to 255"""
 _FLOATS = frozenset({"float", "double"})
 
 
 @dataclass(frozen=True)
 class Range:
-    """The least and greatest sample of a picture."""
+    """The smallest and largest sample of a picture."""
 
     least: float
     most: float
 
 
 def is_unusual(image: pyvips.Image) -> bool:
-    """Whether libvips would not bring these samples to levels as they are meant."""
+    """Whether libvips would convert these samples to the wrong levels."""
     if image.format in ("uint", "int", "short"):
         return image.interpretation != "labs"
     return image.format in _FLOATS and image.interpretation != "lab"
 
 
 def as_levels(image: pyvips.Image, range: Range) -> tuple[pyvips.Image, str]:
-    """The picture with 8- or 16-bit levels or as linear light, and in words how its samples were
-    taken."""
+    """The picture with 8- or 16-bit levels or as linear light, and how its samples were
+    interpreted, in words."""
     grey = image.bands - int(image.hasalpha()) < 3
     if image.format in _FLOATS:
         return _from_floats(image, range, grey=grey)

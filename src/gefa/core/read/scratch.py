@@ -22,14 +22,14 @@ from numpy.typing import NDArray
 TILE = 512
 """px of a side"""
 KEPT_SECONDS = 24 * 3600.0
-"""a copy that nobody used for a day: a batch that pauses over night finds its own"""
+"""a copy unused for a day is deleted: a batch that pauses overnight still finds its own"""
 
 
 class Scratch:
-    """Copies and measurements by key, in ``folder``. Without a folder it makes one of its own for
-    copies, and removes that folder at its end.
+    """Copies and measurements by key, in ``folder``.
 
-    Several processes may share a folder: the first that needs a copy makes it, the others wait.
+    Without a folder, a temporary one is made for copies, and removed at the end. Several processes
+    may share a folder: the first that needs a copy makes it, the others wait.
     """
 
     def __init__(self, folder: Path | None = None) -> None:
@@ -37,7 +37,7 @@ class Scratch:
         self.folder = folder or Path(self._own.name)  # type: ignore[union-attr]
 
     def tiled(self, key: str, image: pyvips.Image) -> pyvips.Image:
-        """The picture, read from an uncompressed tiled TIFF: memory is a few tiles."""
+        """The picture as an uncompressed tiled TIFF on disk: only a few tiles are in memory."""
         self.folder.mkdir(parents=True, exist_ok=True)
         name = hashlib.sha256(key.encode()).hexdigest()[:32]
         target = self.folder / f"{name}.tif"
@@ -50,7 +50,7 @@ class Scratch:
         return pyvips.Image.tiffload(str(target))
 
     def raw(self, key: str, frames: Iterable[NDArray[np.uint8]]) -> Path:
-        """A file of the frames' bytes one after another: memory is one frame."""
+        """A file of the frames' bytes one after another: only one frame is in memory."""
         self.folder.mkdir(parents=True, exist_ok=True)
         name = hashlib.sha256(key.encode()).hexdigest()[:32]
         target = self.folder / f"{name}.raw"
@@ -63,7 +63,7 @@ class Scratch:
         return target
 
     def measured(self, key: str) -> dict[str, Any] | None:
-        """What was noted under ``key``, if it still is."""
+        """The measurement under ``key``, if it is still there."""
         try:
             found = json.loads(self._note(key).read_text("utf-8"))
         except (OSError, ValueError):
@@ -71,7 +71,7 @@ class Scratch:
         return found if isinstance(found, dict) else None
 
     def note(self, key: str, facts: dict[str, Any]) -> None:
-        """Remember a measurement (JSON values) for whoever opens the same content next."""
+        """Keep a measurement (JSON values) for the next process that opens the same content."""
         if self._own is not None:
             return
         target = self._note(key)
@@ -119,7 +119,7 @@ def _write_tiled(image: pyvips.Image, target: Path) -> None:
 
 
 def sweep(folder: Path, older_than: float = KEPT_SECONDS) -> None:
-    """Remove what nobody has asked for in ``older_than`` seconds."""
+    """Delete what nobody has used for ``older_than`` seconds."""
     if not folder.is_dir():
         return
     for file in folder.iterdir():

@@ -29,7 +29,7 @@ LABELS = {kind: kind.upper() for kind in FileKind} | {
     FileKind.WEBP: "WebP",
     FileKind.OPENRASTER: "OpenRaster",
 }
-"""as people write them"""
+"""names of kinds for people"""
 
 KINDS_IN_WORDS = "SVG, OpenRaster, PNG, JPEG, WebP, AVIF, HEIC, GIF and TIFF, or a zip of them"
 
@@ -40,7 +40,7 @@ ZIP_START = b"PK\x03\x04"
 
 def sniff(head: bytes) -> FileKind | None:
     """The kind of a file from its first bytes (``HEAD_BYTES`` are enough); None if unknown, and for
-    a zip whose content says what it is."""
+    a zip, whose kind depends on its content."""
     if head.startswith(b"\x89PNG\r\n\x1a\n"):
         return FileKind.PNG
     if head.startswith(b"\xff\xd8\xff"):
@@ -63,7 +63,7 @@ def sniff(head: bytes) -> FileKind | None:
 
 
 def _unpacked_start(head: bytes) -> bytes:
-    """SVG is often packed by gzip (``.svgz``; SVG 2, appendix I)."""
+    """SVG is often compressed by gzip (``.svgz``; SVG 2, appendix I)."""
     if not head.startswith(b"\x1f\x8b\x08"):
         return head
     try:

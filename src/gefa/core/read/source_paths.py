@@ -5,12 +5,12 @@ from __future__ import annotations
 from gefa.core.read.part_names import one_line
 
 MAX_LEVELS = 12
-"""of folders: deeper ones are nobody's order"""
+"""of folders; nobody keeps deeper ones on purpose"""
 
 
 def clean_path(raw: str) -> str:
-    """A path of a file as it was sent: its folders and its name, each on one line; what leads out
-    of its place, or says nothing, is left out."""
+    """A clean path of a sent file: folders and name, each on one line, without segments that are
+    empty or lead outside."""
     levels = (one_line(level) for level in raw.replace("\\", "/").split("/"))
     plain = [level for level in levels if level.strip(". ") and not level.endswith(":")]
     kept = [level[:200] for level in plain[-MAX_LEVELS:]]

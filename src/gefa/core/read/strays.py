@@ -7,14 +7,14 @@ from collections.abc import Sequence
 from gefa.core.geometry import Rect, union_all
 
 FAR_SHARE = 10
-"""an object is far off if it lies more than a tenth of the canvas outside it"""
+"""an object is far away if it lies more than a tenth of the canvas outside it"""
 BLOWN_UP = 3.0
-"""how many times larger the part must be for it"""
+"""the part must be this many times larger because of the object"""
 
 
 def find_strays(boxes: Sequence[Rect], canvas: Rect) -> list[int]:
     """Which of ``boxes`` are strays: wholly off the canvas, and the rest is far smaller without
-    them. Empty boxes are none."""
+    them. Empty boxes never are."""
     near = canvas.grown(max(canvas.width, canvas.height) // FAR_SHARE)
     off = [
         index for index, box in enumerate(boxes) if not box.empty and box.intersection(near).empty

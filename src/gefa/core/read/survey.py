@@ -15,7 +15,7 @@ from gefa.core.read.strays import in_words
 
 
 class StrayFacts(BaseModel):
-    """Objects that lie far off the rest of a part, in words, and the part without them."""
+    """Stray objects in words, and the part without them."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -26,11 +26,11 @@ class StrayFacts(BaseModel):
 
 
 class PartFacts(BaseModel):
-    """A part as a survey knows it.
+    """The facts of a part.
 
     ``depth`` is 0 for the canvas. ``extent`` is in canvas px, None if not measured; ``problem``
-    says why it could not be. ``css`` shows the part as well as a file would; ``likeness`` is what
-    it roughly looks like.
+    says why it could not be. ``css`` looks the same as a file of the part; ``likeness`` is its
+    rough look.
     """
 
     model_config = ConfigDict(frozen=True)
@@ -55,7 +55,7 @@ class PartFacts(BaseModel):
 
     @property
     def display_name(self) -> str:
-        """What a cut of this part is called if nobody says otherwise."""
+        """The default name of a cut of this part."""
         return self.name or (tag_name(self.tags[0]) if self.tags else self.path.rpartition("/")[2])
 
 
@@ -75,7 +75,7 @@ class OriginalFacts(BaseModel):
 
     @property
     def too_large(self) -> float | None:
-        """How many times wider than shown it is stored; None if it is not shown."""
+        """How many times wider it is stored than shown; None if it is not shown."""
         if self.shown.empty:
             return None
         return min(self.width / self.shown.width, self.height / self.shown.height)
@@ -109,8 +109,8 @@ class Survey(BaseModel):
         return len(self.parts) > 1
 
     def called(self, name: str) -> Survey:
-        """The same of a source that was moved to another path since it was read. A canvas that is
-        called like its file goes by the new name."""
+        """The survey of a source that has moved to another path. A canvas named after its file gets
+        the new name."""
         if name == self.name:
             return self
         canvas = self.canvas
@@ -159,10 +159,10 @@ def _originals(document: Document) -> list[OriginalFacts]:
 
 
 def survey(document: Document, wanted: Callable[[Part], bool] | None = None) -> Survey:
-    """The tree with extent and fingerprint of every part that is ``wanted``; by default of all,
-    and with the bitmaps stored in it.
+    """The tree with extent and fingerprint of every part that is ``wanted``, by default of all, and
+    the bitmaps stored in the source.
 
-    A part that cannot be measured carries its problem and costs no other part.
+    A part that cannot be measured carries its problem; the others are measured.
     """
     whole = wanted is None
     wanted = wanted or (lambda part: True)

@@ -26,13 +26,13 @@ _REDUCED, _MASK = 1, 4
 _LAB, _FLOAT, _SIGNED = 8, 3, 2
 """PhotometricInterpretation and SampleFormat"""
 READ_COMPRESSIONS = frozenset({1, 2, 3, 4, 5, 6, 7, 8, 32771, 32773, 32946, 50001})
-"""by the library that libvips brings: none, CCITT, LZW, JPEG, Deflate, PackBits, WebP"""
+"""of the TIFF library in libvips: none, CCITT, LZW, JPEG, Deflate, PackBits, WebP"""
 _BROKEN = (OSError, ValueError, TypeError, KeyError, IndexError, SyntaxError, ArithmeticError)
 
 
 @dataclass(frozen=True, slots=True)
 class TiffPage:
-    """A page: its number in the file from 0, PageName (empty without), and how it is stored."""
+    """A page: its number in the file from 0, its PageName (or empty), and how it is stored."""
 
     number: int
     name: str = ""
@@ -54,12 +54,12 @@ class TiffPage:
 
     @property
     def unread(self) -> str:
-        """The compression, if it is one that is not read; else empty."""
+        """The compression, if it is not supported; else empty."""
         return "" if self.compression in READ_COMPRESSIONS else self.compression_name
 
 
 def pages_of(path: Path) -> list[TiffPage]:
-    """All pages up to one more than ``MAX_PAGES``; none where the file is too broken to tell."""
+    """All pages, up to one more than ``MAX_PAGES``; none if the file is too broken."""
     import tifffile  # here: only TIFFs need it, and it takes a while to load
 
     found: list[TiffPage] = []
@@ -77,7 +77,7 @@ def pages_of(path: Path) -> list[TiffPage]:
 
 
 def full_pages(pages: list[TiffPage]) -> list[TiffPage]:
-    """The pages that are pictures of their own, not reduced copies or masks of others."""
+    """Pages that are pictures, not reduced copies or masks of others."""
     return [page for page in pages if not page.reduced] or pages[:1]
 
 
@@ -99,7 +99,7 @@ def _page(number: int, page: Any) -> TiffPage:
 
 
 def load_lab8(path: Path, number: int) -> pyvips.Image:
-    """A page of 8-bit CIELAB as 8-bit sRGB; pyvips.Error where it cannot be decoded."""
+    """A page of 8-bit CIELAB as 8-bit sRGB; pyvips.Error if it cannot be decoded."""
     try:
         with TiffImagePlugin.TiffImageFile(str(path)) as tiff:
             tiff.seek(number)
@@ -117,7 +117,7 @@ def load_lab8(path: Path, number: int) -> pyvips.Image:
 
 
 def load_double(path: Path, number: int) -> pyvips.Image:
-    """A page of 64-bit floats as 32-bit ones; pyvips.Error where it cannot be decoded."""
+    """A page of 64-bit floats as 32-bit floats; pyvips.Error if it cannot be decoded."""
     import tifffile
 
     try:

@@ -25,21 +25,21 @@ from gefa.core.read.icc import (
 
 _UNSPECIFIED = 2
 SRGB_GAMA = 45_455
-"""the gAMA that PNG 3 (section 11.3.2.5) has sRGB pictures tell beside their sRGB chunk; browsers
-take a picture that tells it alone for sRGB, too"""
+"""the gAMA that PNG 3 (section 11.3.2.5) prescribes beside an sRGB chunk; browsers treat a picture
+with it alone as sRGB, too"""
 _PNG_START = b"\x89PNG\r\n\x1a\n"
 _MOST_CHUNKS = 2_000
 """before the pixels of a PNG: a file may have any number, and reading must end"""
 _MOST_HEAD = 4_000_000
-"""bytes of an AVIF or HEIC that its boxes of metadata lie in"""
+"""bytes of an AVIF or HEIC that contain its metadata boxes"""
 _CONTAINERS = {b"meta": 4, b"iprp": 0, b"ipco": 0}
-"""boxes that hold others, and how many bytes come before those"""
+"""boxes that contain others, and the bytes before those"""
 
 
 @dataclass(frozen=True)
 class ToldColour:
-    """``profile`` is None where the file says nothing else than sRGB; ``problem`` tells what
-    cannot be followed."""
+    """``profile`` is None if the file says nothing but sRGB; ``problem`` names what cannot be
+    followed."""
 
     profile: bytes | None = None
     problem: str = ""
@@ -49,8 +49,8 @@ PLAIN = ToldColour()
 
 
 def colour_of_png(path: Path, *, grey: bool) -> ToldColour | None:
-    """What a PNG says by cICP, else by gAMA and cHRM where it has neither profile nor sRGB chunk;
-    None where its profile, if any, is what counts."""
+    """The colour of a PNG from cICP, else from gAMA and cHRM if it has neither profile nor sRGB
+    chunk; None if its profile, if any, counts."""
     chunks = dict(_png_chunks(path))
     if b"cICP" in chunks and len(chunks[b"cICP"]) == 4:
         primaries, transfer, _, full = chunks[b"cICP"]
@@ -63,12 +63,12 @@ def colour_of_png(path: Path, *, grey: bool) -> ToldColour | None:
 
 
 def has_png_profile(path: Path) -> bool:
-    """Whether a PNG brings a colour profile, whatever becomes of it."""
+    """Whether a PNG contains a colour profile, usable or not."""
     return b"iCCP" in dict(_png_chunks(path))
 
 
 def _png_chunks(path: Path) -> Iterator[tuple[bytes, bytes]]:
-    """Chunks before the picture's data that tell of colour; of a profile only that it is there."""
+    """Colour chunks before the picture data; of a profile only its presence."""
     with path.open("rb") as file:
         if file.read(8) != _PNG_START:
             return
@@ -127,7 +127,7 @@ def _coded(primaries: int, transfer: int, curves: Mapping[int, Curve], *, grey: 
 
 
 def colour_of_heif(path: Path) -> ToldColour | None:
-    """What an AVIF or HEIC says by ``nclx``; None where it has a profile or says nothing."""
+    """The colour of an AVIF or HEIC from ``nclx``; None if it has a profile or says nothing."""
     with path.open("rb") as file:
         data = file.read(_MOST_HEAD)
     told = [(body[:4], body[4:]) for name, body in _boxes(data, 0, len(data)) if name == b"colr"]
@@ -141,7 +141,7 @@ def colour_of_heif(path: Path) -> ToldColour | None:
 
 
 def _boxes(data: bytes, start: int, end: int, depth: int = 0) -> Iterator[tuple[bytes, bytes]]:
-    """Boxes by name, with what they hold; those inside the containers of metadata too."""
+    """Boxes by name, with their content; boxes inside metadata containers too."""
     at = start
     while at + 8 <= end and depth < 6:
         length, name = struct.unpack(">I4s", data[at : at + 8])

@@ -23,13 +23,15 @@ _ENTITY = re.compile(
     rb"""<!ENTITY\s+([A-Za-z_][\w.-]{0,60})\s+(?:"([^"<&%]{0,300})"|'([^'<&%]{0,300})')\s*>"""
 )
 _HEAD_BYTES = 64_000
-"""of a file, in which its DOCTYPE ends"""
+"""of a file, within which its DOCTYPE ends"""
 
 
 def parse(data: bytes, file: str, what: str) -> Element:
-    """The root element of ``data``, which may be packed by gzip; SourceError if it is broken, too
-    deep or an entity trap. Entities that stand for plain text, as programs write for namespaces,
-    are put in."""
+    """The root element of ``data``, which may be compressed by gzip.
+
+    SourceError if it is broken, too deep or an entity trap. Entities that stand for plain text, as
+    programs write for namespaces, are replaced.
+    """
     if data.startswith(GZIP_START):
         data = _unpacked(data, file, what)
     if len(data) > MAX_XML_BYTES:
@@ -74,7 +76,7 @@ def parse(data: bytes, file: str, what: str) -> Element:
 
 
 def _unpacked(data: bytes, file: str, what: str) -> bytes:
-    """No more than a byte beyond the limit is ever unpacked."""
+    """Never unpacks more than one byte beyond the limit."""
     try:
         return zlib.decompressobj(31).decompress(data, MAX_XML_BYTES + 1)
     except zlib.error as error:
@@ -86,8 +88,8 @@ def _unpacked(data: bytes, file: str, what: str) -> bytes:
 
 
 def _without_entities(data: bytes) -> bytes:
-    """The document with entities of its DOCTYPE replaced by their text, where all of them are
-    plain; as it is otherwise, for the parser to refuse."""
+    """The document with the entities of its DOCTYPE replaced, if all are plain text; otherwise
+    unchanged, for the parser to refuse."""
     opened = _DOCTYPE.search(data[:_HEAD_BYTES])
     if opened is None:
         return data

@@ -24,7 +24,7 @@ _BROKEN = (zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedErro
 
 @dataclass(frozen=True, slots=True)
 class Member:
-    """A file in a zip: its path there, as sources are called, and how to read it."""
+    """A file in a zip: its path there, as sources are named, and how to read it."""
 
     name: str
     info: zipfile.ZipInfo
@@ -44,16 +44,16 @@ class Member:
 
 
 STACK = "stack.xml"
-"""what makes an OpenRaster file of a zip, wherever its mimetype lies"""
+"""a zip with this file is an OpenRaster file, wherever its mimetype lies"""
 
 
 def is_zip(head: bytes) -> bool:
-    """Whether a file that begins with ``head`` is a zip of any kind."""
+    """Whether a file that begins with ``head`` is any kind of zip."""
     return head.startswith(ZIP_START)
 
 
 def is_design(path: Path) -> bool:
-    """Whether a zip is an OpenRaster file. A zip that cannot be listed is none."""
+    """Whether a zip is an OpenRaster file. A zip that cannot be listed is not."""
     try:
         with zipfile.ZipFile(path) as archive:
             return any(posixpath.normpath(name) == STACK for name in archive.namelist())
@@ -62,16 +62,16 @@ def is_design(path: Path) -> bool:
 
 
 def is_pack(path: Path) -> bool:
-    """Whether a file is a zip of files, and no design that is kept in one."""
+    """Whether a file is a zip of files, and not a design stored as one."""
     with path.open("rb") as file:
         head = file.read(HEAD_BYTES)
     return is_zip(head) and sniff(head) is None and not is_design(path)
 
 
 def members(path: Path, file: str) -> Iterator[Member]:
-    """The files in a zip by their paths in it, without what systems hide there.
+    """The files in a zip by their paths in it, without hidden system files.
 
-    Raises SourceError if the zip is broken or unpacks to too much.
+    SourceError if the zip is broken or unpacks to too much.
     """
     try:
         archive = zipfile.ZipFile(path)
@@ -101,8 +101,8 @@ def _hidden(info: zipfile.ZipInfo) -> bool:
 
 
 def unpack(path: Path, folder: Path) -> list[Path]:
-    """Write the files of a zip that Gefa reads into ``folder``; their paths. A zip that is broken
-    in the middle raises SourceError."""
+    """Unpack the files of a zip that Gefa reads into ``folder``; returns their paths. SourceError
+    if the zip is damaged."""
     folder.mkdir(parents=True, exist_ok=True)
     written = []
     for member in members(path, path.name):

@@ -39,16 +39,16 @@ SLOT_NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,59}")
 SLOT_FILE_NAME = "{source}-{cut}-{width}.{ext}"
 _PLAIN_HOST = re.compile(r"(?!.*--)[a-z0-9_-]{1,63}(?:\.[a-z0-9_-]{1,63}){0,9}", re.I)
 WHOLE = "whole"
-"""the crop of a slot that names none"""
+"""the crop of a slot without named crops"""
 MAX_CROPS = 24
-"""of a slot: each upload is made in all of them"""
+"""of a slot: every upload is made in all of them"""
 
 Side = Annotated[int, Field(ge=1, le=100_000)]
 Megapixels = Annotated[float, Field(gt=0, le=500)]
 
 
 def is_web_address(url: str) -> bool:
-    """Whether an address of http or https has a host that there can be (RFC 3986, RFC 5891)."""
+    """Whether an http or https address has a valid host (RFC 3986, RFC 5891)."""
     try:
         parts = urlsplit(url)
         host, _ = parts.hostname or "", parts.port
@@ -68,7 +68,7 @@ def is_web_address(url: str) -> bool:
 
 
 class KeepOriginal(StrEnum):
-    """What becomes of the untouched file once its variants are live."""
+    """What happens to the original once its variants are live."""
 
     ALWAYS = "always"
     UP_TO = "up to"
@@ -76,14 +76,14 @@ class KeepOriginal(StrEnum):
 
 
 class Folders(StrEnum):
-    """Which folders the variants lie in."""
+    """The folders of the variants."""
 
     MONTH = "month"
     FLAT = "flat"
 
 
 class Mask(StrEnum):
-    """What shape a picture is shown in; CSS does it, the files stay rectangles."""
+    """The shape a picture is shown in; CSS makes it, the files stay rectangles."""
 
     NONE = "none"
     ROUNDED = "rounded"
@@ -91,8 +91,8 @@ class Mask(StrEnum):
 
 
 class NamedCrop(BaseModel):
-    """A crop of every upload: to ``ratio`` (width ÷ height, None is the picture's own) by ``fit``,
-    in ``widths`` px, or those of the recipe."""
+    """A crop of every upload: to ``ratio`` (width ÷ height, None for the picture's own) by ``fit``,
+    in ``widths`` px, or the recipe's."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
@@ -120,17 +120,17 @@ class NamedCrop(BaseModel):
 
     @property
     def follows_focal(self) -> bool:
-        """Whether the focal point says what of the picture it keeps."""
+        """Whether the crop depends on the focal point."""
         return self.fit is Fit.COVER and self.ratio is not None
 
 
 class SlotSettings(BaseModel):
-    """Everything a slot can be told. Sizes in px, weights in bytes, ratios width ÷ height.
+    """All settings of a slot. Sizes in px, weights in bytes, ratios width ÷ height.
 
-    A picture beyond the largest size is brought down to it; one below the smallest, or outside the
-    range of ratios, is refused. ``max_uploads`` and ``max_total_bytes`` say how many there may be
-    in the slot, and what their originals may weigh together. ``sizes`` is the attribute of that
-    name in its markup. ``notify`` is told whenever an upload is live.
+    A picture above the largest size is reduced to it; one below the smallest, or outside the range
+    of ratios, is refused. ``max_uploads`` and ``max_total_bytes`` limit the number of uploads and
+    the weight of their originals together. ``sizes`` is that attribute of the markup. ``notify`` is
+    the webhook for uploads that go live.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -217,15 +217,15 @@ class SlotSettings(BaseModel):
 
     @property
     def labels(self) -> str:
-        """The formats it accepts, in words."""
+        """Names of the formats it accepts."""
         return listed([LABELS[kind] for kind in self.accepts])
 
     def crop(self, name: str) -> NamedCrop | None:
         return next((crop for crop in self.crops if crop.name == name), None)
 
     def refusal(self, size: Size) -> str:
-        """Why a picture of ``size`` px is not taken; empty if it is. Whatever could be brought
-        down is taken."""
+        """Why a picture of ``size`` px is refused; empty if it is accepted. A picture that can be
+        reduced is accepted."""
         least = [
             f"{value:g} {what}"
             for value, have, what in (
@@ -248,7 +248,7 @@ class SlotSettings(BaseModel):
         return ""
 
     def largest(self, size: Size) -> float:
-        """The share (0..1) that a picture of ``size`` px is brought down to."""
+        """The share (0..1) to which a picture of ``size`` px is reduced."""
         shares = [1.0]
         if self.max_width is not None:
             shares.append(self.max_width / size.width)
@@ -259,19 +259,18 @@ class SlotSettings(BaseModel):
         return min(shares)
 
     def keeps_original(self, weight: int) -> bool:
-        """Whether the untouched file, of ``weight`` bytes, stays."""
+        """Whether the original, of ``weight`` bytes, is kept."""
         if self.original is KeepOriginal.UP_TO:
             return weight <= self.original_bytes
         return self.original is KeepOriginal.ALWAYS
 
 
 _ROUNDED = 0.005
-"""share by which a ratio may miss its limit: pictures have whole pixels"""
+"""share by which a ratio may exceed its limit, since pictures have whole pixels"""
 
 
 def settings_from(*layers: Mapping[str, Any]) -> SlotSettings:
-    """The settings that ``layers`` give, the later ones over the earlier; PlanError with what is
-    wrong."""
+    """The settings of ``layers``, later ones over earlier ones; PlanError with what is wrong."""
     merged: dict[str, Any] = {}
     for layer in layers:
         merged |= layer
@@ -282,8 +281,8 @@ def settings_from(*layers: Mapping[str, Any]) -> SlotSettings:
 
 
 def check_upload(settings: SlotSettings, size: Size, file: str, profile_trouble: str = "") -> None:
-    """SourceError unless the slot takes a picture of ``size`` px with a profile that has that
-    trouble, if any: nobody would see before the visitors that its colours are wrong."""
+    """SourceError if the slot refuses a picture of ``size`` px, or a broken colour profile: nobody
+    would notice wrong colours before the visitors do."""
     reason = settings.refusal(size)
     if reason:
         raise SourceError(f"is not accepted: {reason}.", file=file)
@@ -296,7 +295,7 @@ def check_upload(settings: SlotSettings, size: Size, file: str, profile_trouble:
 
 
 def bytes_refusal(settings: SlotSettings, name: str, kind: FileKind | None) -> str:
-    """Why a file of that kind is not taken; empty if it is."""
+    """Why a file of that kind is refused; empty if it is accepted."""
     if kind in settings.accepts:
         return ""
     found = f"it is {LABELS[kind]}" if kind else "Gefa cannot read it as a picture"
@@ -304,7 +303,7 @@ def bytes_refusal(settings: SlotSettings, name: str, kind: FileKind | None) -> s
 
 
 def limits_in_words(settings: SlotSettings) -> str:
-    """What a slot takes, as a sentence."""
+    """The slot's limits as a sentence."""
     words = [f"{settings.labels} up to {weight(settings.max_bytes)}"]
     least = _size_in_words(settings.min_width, settings.min_height, settings.min_megapixels)
     most = _size_in_words(settings.max_width, settings.max_height, settings.max_megapixels)

@@ -20,11 +20,11 @@ from gefa.core.slots.settings import Folders, NamedCrop, SlotSettings
 from gefa.core.treat.recipe import Fit, Recipe, Share, Steps
 
 MAX_ZOOM = 8.0
-"""more keeps so few px that no width is left"""
+"""beyond it, too few px would be left for any width"""
 
 
 class Focus(BaseModel):
-    """What the crops of an upload keep: a point, 0..1 each way, and a zoom of at least 1."""
+    """The focal point of an upload's crops, 0..1 each way, and a zoom of at least 1."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -38,15 +38,15 @@ class Focus(BaseModel):
 
 
 def first_focus(recipe: Recipe, found: tuple[float, float]) -> Focus:
-    """What crops keep until somebody chooses: what the recipe says, else the point ``found`` in
-    the picture."""
+    """The focal point before anybody chooses one: the recipe's, else the point ``found`` in the
+    picture."""
     x, y = recipe.focal or found
     return Focus(x=x, y=y, zoom=min(recipe.zoom, MAX_ZOOM))
 
 
 class LeftOut(BaseModel):
-    """Files of a crop that are not made, and why: of a width in px, or without ``width`` of a
-    format."""
+    """Files of a crop that are not made, and why: one width in px, or a whole format if ``width``
+    is None."""
 
     crop: str
     width: int | None
@@ -54,7 +54,7 @@ class LeftOut(BaseModel):
 
 
 class CropPlace(BaseModel):
-    """What a crop keeps of the picture, in px of it."""
+    """The rectangle that a crop keeps, in px of the picture."""
 
     name: str
     rect: Rect
@@ -62,7 +62,7 @@ class CropPlace(BaseModel):
 
 @dataclass
 class Expanded:
-    """What is to be made of an upload, a job for each crop."""
+    """What an upload becomes: a job for each crop."""
 
     jobs: list[CutJob] = field(default_factory=list)
     left_out: list[LeftOut] = field(default_factory=list)
@@ -71,7 +71,7 @@ class Expanded:
 
 
 def cropped_by(settings: SlotSettings, recipe: Recipe) -> SlotSettings:
-    """The settings with crops in no ratio of their own as the recipe cuts them."""
+    """The settings, with the recipe's cropping for crops without a ratio of their own."""
     if recipe.ratio is None:
         return settings
     own = {"ratio": recipe.ratio, "fit": recipe.fit}
@@ -80,7 +80,7 @@ def cropped_by(settings: SlotSettings, recipe: Recipe) -> SlotSettings:
 
 
 def place_of(crop: NamedCrop, size: Size, focus: Focus | None) -> Rect:
-    """What ``crop`` keeps of a picture of ``size`` px."""
+    """The rectangle that ``crop`` keeps of a picture of ``size`` px."""
     if not crop.follows_focal or crop.ratio is None:
         return Rect(0, 0, size.width, size.height)
     point, zoom = (focus.point, focus.zoom) if focus else (MIDDLE, 1.0)
@@ -95,7 +95,7 @@ def recipe_for(
     focus: Focus | None,
     day: date,
 ) -> Recipe:
-    """The slot's recipe as it is for one crop of a picture of ``size`` px, uploaded on ``day``."""
+    """The slot's recipe for one crop of a picture of ``size`` px, uploaded on ``day``."""
     changed: dict[str, object] = {"enlarge": False, "name": _file_name(settings, day)}
     if crop.ratio is not None:
         changed |= {"ratio": crop.ratio, "fit": crop.fit}
@@ -109,7 +109,8 @@ def recipe_for(
 
 
 def _file_name(settings: SlotSettings, day: date) -> str:
-    """The name template with the month of the upload, which stays when it is made again later."""
+    """The name template with the month of the upload, which stays the same when files are made
+    again."""
     month = {"{yyyy}": f"{day:%Y}", "{mm}": f"{day:%m}"}
     name = settings.name if settings.folders is Folders.FLAT else "{yyyy}/{mm}/" + settings.name
     for field_name, text in month.items():
@@ -124,7 +125,7 @@ def _kept(recipe: Recipe, size: Size) -> Size:
 
 
 def _at_most(recipe: Recipe, widest: int) -> Recipe:
-    """The recipe with no width beyond ``widest`` px."""
+    """The recipe without widths above ``widest`` px."""
     if max(recipe.all_widths) <= widest:
         return recipe
     steps = recipe.steps
@@ -147,7 +148,7 @@ def expand(
     *,
     marks: Mapping[str, str] | None = None,
 ) -> Expanded:
-    """The jobs that ``settings`` make of a picture. ``recipe`` is the one that they name."""
+    """The jobs of a picture by ``settings``; ``recipe`` is the one they name."""
     recipes = {
         crop.name: recipe_for(crop, settings, recipe, source.size, focus, day)
         for crop in settings.crops
@@ -196,7 +197,7 @@ def _left_out(
 def treatment_of(
     settings: SlotSettings, recipe: Recipe, blob: str, focus: Focus | None, marks: Mapping[str, str]
 ) -> str:
-    """A name for everything that decides which files are made of an upload."""
+    """A key for everything that decides which files an upload gets."""
     deciding = settings.model_dump(mode="json", include=DECIDING)
     used = {name: marks[name] for name in sorted(marks)}
     return key_of("upload", deciding, recipe.model_dump_json(), blob, focus, used)
@@ -207,4 +208,4 @@ DECIDING = {
     "min_width", "min_height", "min_megapixels", "min_ratio",
     "max_width", "max_height", "max_megapixels", "max_ratio",
 }  # fmt: skip
-"""the settings that decide which files are made: a change of any of them outdates an upload"""
+"""settings that decide which files are made: a change of any of them outdates an upload"""

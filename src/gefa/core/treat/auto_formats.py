@@ -11,10 +11,10 @@ from gefa.core.treat.nature import Nature
 from gefa.core.units import listed, weight
 
 TRIAL_WIDTH = 800
-"""px: the width of a ladder next to this is the one that formats are tried at"""
+"""px: formats are compared at the ladder's width closest to this"""
 WORTH_A_SECOND = 0.9
-"""of the fallback's weight: what a second modern format may weigh to be made for the browsers that
-know it and not the first"""
+"""of the fallback's weight: the most a second modern format may weigh, for browsers that do not
+know the first"""
 TRANSPARENCY = {
     AlphaKind.NONE: "no transparency",
     AlphaKind.BINARY: "hard-edged transparency",
@@ -24,8 +24,8 @@ TRANSPARENCY = {
 
 @dataclass(frozen=True)
 class Candidate:
-    """A format's file at the trial width: bytes, what it lacks of what is asked for in words, and
-    whether it moves."""
+    """A format's file at the trial width: its bytes, its shortcoming in words (if it misses what
+    was asked for), and whether it is animated."""
 
     bytes: int
     lacks: str = ""
@@ -34,8 +34,8 @@ class Candidate:
 
 @dataclass(frozen=True)
 class Choice:
-    """The formats to make, newest first, and why, in a sentence; ``against`` gives each format
-    that is not made its reason."""
+    """The formats to make, newest first, and the reason in a sentence; ``against`` gives the reason
+    for each other format."""
 
     formats: tuple[Format, ...]
     why: str
@@ -43,8 +43,8 @@ class Choice:
 
 
 def hopeless(nature: Nature, alpha: AlphaKind) -> dict[Format, str]:
-    """Formats that need no trial, each with the reason: what they cost is known from the picture,
-    and a PNG of a photograph takes as long as it is heavy."""
+    """Formats that need no trial, each with the reason: the picture itself shows that they cannot
+    win, and a PNG of a photograph is as slow as it is heavy."""
     if alpha is not AlphaKind.NONE:
         return {Format.JPEG: "it loses the transparency"}
     if nature is Nature.PHOTOGRAPH:
@@ -60,10 +60,11 @@ def choose(
     target: float,
     width: int,
 ) -> Choice:
-    """The lightest format, one that every browser shows, and a second modern one if it is worth it.
+    """Choose the lightest format, one that every browser shows, and a second modern one
+    if it pays.
 
-    ``nature`` and ``colours`` are the picture's, ``target`` is the look, ``width`` the trial's in
-    px.
+    ``nature`` and ``colours`` are the picture's, ``target`` is the look, ``width`` the trial width
+    in px.
     """
     shows = {f: candidate for f, candidate in tried.items() if not candidate.lacks}
     good = shows or dict(tried)
@@ -87,7 +88,7 @@ def choose(
 
 
 def _second(lightest: Format, good: Mapping[Format, Candidate], fallback_bytes: int) -> set[Format]:
-    """A modern format that more browsers know than the lightest, if it is worth a file."""
+    """A modern format that more browsers know than the lightest, if it pays."""
     if not FORMATS[lightest].modern:
         return set()
     older = [f for f in good if FORMATS[f].modern and ORDER.index(f) > ORDER.index(lightest)]

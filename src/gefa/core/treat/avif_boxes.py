@@ -13,14 +13,14 @@ from itertools import pairwise
 from typing import NamedTuple
 
 MOST_META = 600
-"""bytes of ``meta``: with transparency it has about 400, and names of items may be any text"""
+"""bytes of ``meta``: with transparency about 400, and names of items can have any length"""
 _META = {b"hdlr", b"pitm", b"iloc", b"iinf", b"iprp", b"iref"}
 _PROPERTIES = {b"ispe", b"pixi", b"av1C", b"auxC", b"pasp", b"colr"}
-"""of a picture that is neither turned nor cropped"""
+"""of a picture that is neither rotated nor cropped"""
 _CODED = b"av01"
 _SRGB = (b"nclx\0\x01\0\x0d", b"nclx\0\x01\0\x02", b"nclx\0\x02\0\x02")
-"""how a ``colr`` begins that is sRGB, or leaves that open: primaries and transfer by the numbers of
-ITU-T H.273"""
+"""beginnings of a ``colr`` that means sRGB, or leaves it open: primaries and transfer by the
+numbers of ITU-T H.273"""
 
 
 class _Box(NamedTuple):
@@ -30,8 +30,8 @@ class _Box(NamedTuple):
 
 
 def holds_only_its_picture(data: bytes) -> bool:
-    """Whether it is one still picture in sRGB, as it is stored, without metadata, thumbnail, or
-    bytes that nothing refers to. ``struct.error`` where a box is cut off."""
+    """Whether the file is one still picture in sRGB, stored as shown, without metadata, thumbnail,
+    or unreferenced bytes. ``struct.error`` if a box is truncated."""
     top = list(_boxes(data, 0, len(data)))
     if [box.kind for box in top] != [b"ftyp", b"meta", b"mdat"]:
         return False
@@ -108,7 +108,7 @@ def _extents(data: bytes, iloc: _Box) -> Iterator[tuple[int, int]]:
 
 
 def _covered(extents: list[tuple[int, int]], mdat: _Box) -> bool:
-    """Whether they follow each other from the first byte of ``mdat`` to its last."""
+    """Whether the extents fill ``mdat`` from its first byte to its last."""
     here = sorted(extents)
     if not here or (here[0][0], here[-1][1]) != (mdat.first, mdat.end):
         return False

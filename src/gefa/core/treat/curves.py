@@ -8,16 +8,16 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 QUALITIES = (10, 20, 30, 40, 50, 60, 70, 80, 90, 95, 100)
-"""where typical curves are measured"""
+"""the qualities at which typical curves were measured"""
 PERFECT = 100.0
-"""the score of the picture itself"""
+"""the score of the picture against itself"""
 RISING = 1e-4
-"""what a curve rises at the least from point to point, so that each value has its quality"""
+"""the least rise of a curve from point to point, so that each value has one quality"""
 
 
 @dataclass(frozen=True)
 class Curve:
-    """A value that grows with quality, linear between ``points`` of (quality, value)."""
+    """A value that grows with quality: linear between ``points`` of (quality, value)."""
 
     points: tuple[tuple[float, float], ...]
 
@@ -25,46 +25,46 @@ class Curve:
         return between([q for q, _ in self.points], [v for _, v in self.points], quality)
 
     def quality(self, value: float) -> float:
-        """The quality that usually gives ``value``; beyond the ends in their direction."""
+        """The quality that should give ``value``; extrapolated beyond the ends."""
         return between([v for _, v in self.points], [q for q, _ in self.points], value)
 
     def moved(self, by: float) -> Curve:
-        """The curve with ``by`` more at every quality."""
+        """The curve raised by ``by``."""
         return Curve(tuple((quality, value + by) for quality, value in self.points))
 
 
 def between(xs: Sequence[float], ys: Sequence[float], x: float) -> float:
-    """Linear between points with ascending ``xs``; beyond the ends in their direction."""
+    """Linear interpolation with ascending ``xs``, extrapolated beyond the ends."""
     at = min(max(bisect_left(xs, x), 1), len(xs) - 1)
     share = (x - xs[at - 1]) / (xs[at] - xs[at - 1])
     return ys[at - 1] + share * (ys[at] - ys[at - 1])
 
 
 def level_beyond(xs: Sequence[float], ys: Sequence[float], x: float) -> float:
-    """Linear between points with ascending ``xs``, and as at the nearest beyond them."""
+    """Linear interpolation with ascending ``xs``, constant beyond the ends."""
     if len(xs) == 1:
         return ys[0]
     return between(xs, ys, min(max(x, xs[0]), xs[-1]))
 
 
 def curve_at_qualities(*values: float) -> Curve:
-    """The curve that has ``values`` at QUALITIES."""
+    """The curve with these ``values`` at QUALITIES."""
     return Curve(tuple(zip(QUALITIES, values, strict=True)))
 
 
 def curve_of_scores(*scores: float) -> Curve:
-    """The same of scores, warped."""
+    """The same for scores, warped."""
     return curve_at_qualities(*(warped(score) for score in scores))
 
 
 def warped(score: float) -> float:
-    """A score so that pictures differ by about the same everywhere: what is lost (100 less the
-    score) differs by a factor from picture to picture, so its logarithm does by a sum."""
+    """A score on a scale where pictures differ by a constant. Between pictures the loss (100 minus
+    the score) differs by a factor, so its logarithm differs by a sum."""
     return -math.log(101 - score)
 
 
 def through(curve: Curve, tries: Sequence[tuple[int, float]]) -> Curve:
-    """The curve bent to go through tries of (quality, value); it never falls."""
+    """The curve, bent through measured tries of (quality, value); it never falls."""
     known = sorted(tries)
     qualities = [float(quality) for quality, _ in known]
     offs = [value - curve.value(quality) for quality, value in known]

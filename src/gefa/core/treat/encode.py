@@ -15,17 +15,17 @@ from gefa.core.treat.invisible import with_black_beneath
 from gefa.core.treat.recipe import Chroma, Settings
 
 ENCODER = f"vips {pyvips.version(0)}.{pyvips.version(1)}.{pyvips.version(2)} made 5"
-"""Everything outside recipe and pixels that a file's bytes depend on."""
+"""Everything apart from recipe and pixels that the bytes of a file depend on."""
 USUAL = Settings()
 _TABLE, _FINE_TABLE = 5, 2
-"""quantisation tables of libjpeg's list. At equal scores, with trellis quantisation, photographs of
-480 to 800 px weigh 0.90 and 0.92 of before around look 75 by these, and 0.97 and 0.94 around 85;
-table 3, the usual choice, gives 0.92 and 0.97"""
+"""quantisation tables in libjpeg's list. At equal scores, with trellis quantisation, photographs of
+480 to 800 px weigh 0.90 and 0.92 of what they weighed before around look 75, and 0.97 and 0.94
+around 85; table 3, the usual choice, gives 0.92 and 0.97"""
 _FINE_QUALITY = 88
-"""from which the second table is the better one"""
+"""from which the second table is better"""
 _ALPHA_QUALITY = 75
-"""of WebP's transparency: pieces with soft edges weigh 0.87 of those with all of it, and lose 0.2
-points; at 50 they would lose 5"""
+"""of WebP's transparency: pieces with soft edges weigh 0.87 of those with lossless alpha, and lose
+0.2 points; at 50 they would lose 5"""
 _SUBSAMPLED = {Chroma.AUTO: "auto", Chroma.FULL: "off", Chroma.HALF: "on"}
 
 
@@ -47,11 +47,11 @@ def encode(
     settings: Settings = USUAL,
     dpi: float | None = None,
 ) -> bytes:
-    """The file's bytes. ``image`` is 8-bit sRGB and has alpha only if ``format`` can hold it.
+    """The file's bytes.
 
-    ``quality`` is 1..100 on the encoder's own scale; without one PNG and WebP lose nothing.
-    ``dpi``, in px for each inch, is written into formats that have a field for it. Raises
-    EncodeError.
+    ``image`` is 8-bit sRGB, with alpha only if ``format`` supports it. ``quality`` is 1..100 on the
+    encoder's own scale; without one, PNG and WebP are lossless. ``dpi``, in px per inch, is written
+    into formats with a field for it. EncodeError if the encoder refuses.
     """
     with _refusals(format):
         ready, keep = _ready(image, format, settings, dpi)
@@ -64,8 +64,8 @@ def encode_with_fewest_colours(
     settings: Settings = USUAL,
     dpi: float | None = None,
 ) -> bytes | None:
-    """A PNG with a palette of as few colours as are still ``good``; None where 256 are not. Raises
-    EncodeError."""
+    """A PNG with the smallest palette that is still ``good``; None if 256 colours are not enough.
+    EncodeError if the encoder refuses."""
     with _refusals(Format.PNG):
         ready, keep = _ready(image, Format.PNG, settings, dpi)
         effort = _effort(Format.PNG, settings)
@@ -74,7 +74,7 @@ def encode_with_fewest_colours(
 
 @contextmanager
 def _refusals(format: Format) -> Iterator[None]:
-    """EncodeError for what an encoder refuses."""
+    """Turn an encoder's refusal into an EncodeError."""
     try:
         yield
     except pyvips.Error as error:
@@ -85,8 +85,8 @@ def _refusals(format: Format) -> Iterator[None]:
 def _ready(
     image: pyvips.Image, format: Format, settings: Settings, dpi: float | None
 ) -> tuple[pyvips.Image, str]:
-    """The picture as its encoder is to have it, and which metadata stay. EncodeError where the
-    format cannot hold so many pixels."""
+    """The picture as its encoder needs it, and the metadata to keep. EncodeError if it is too large
+    for the format."""
     if dpi is not None:
         image = image.copy(xres=dpi / MM_PER_INCH, yres=dpi / MM_PER_INCH)
     problem = too_large_for(format, Size(image.width, image.get_page_height()))
@@ -101,7 +101,7 @@ def _ready(
 
 
 def _signed(image: pyvips.Image, copyright: str) -> pyvips.Image:
-    """The picture with this one entry of metadata and no other."""
+    """The picture with this copyright as its only metadata."""
     signed = image.copy()
     for field in signed.get_fields():
         if field.startswith(("exif-", "xmp-", "iptc-")):
@@ -178,4 +178,4 @@ _ENCODERS: dict[Format, Callable[[pyvips.Image, int | None, Settings, str], byte
     Format.JPEG: _jpeg,
     Format.PNG: _png,
 }
-"""each gets 8-bit sRGB, the quality, settings, and which metadata to keep"""
+"""each takes 8-bit sRGB, the quality, settings, and the metadata to keep"""

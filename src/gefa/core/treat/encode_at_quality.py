@@ -32,26 +32,26 @@ if TYPE_CHECKING:
     from gefa.core.treat.score import AlphaReference
 
 PROBE_WIDTH = 480
-"""px of the smaller copy of a picture on which searches for larger ones begin. A fixed width, so
-that what is found for a width does not depend on which others a ladder has"""
+"""px of the small copy on which searches for larger pictures begin. A fixed width, so that the
+result for one width does not depend on the other widths of a ladder"""
 PROBED_FROM = 640
-"""px of width from which that pays: a probe costs encodes of its own"""
+"""px of width from which a probe pays for its own encodes"""
 TYPICAL_WIDTH = 640
-"""px of the pictures that typical curves are of"""
+"""px of the pictures that typical curves were measured on"""
 FAR = 4
-"""steps of quality from a draft at which another one is worth its time"""
+"""steps of quality from a draft from which another draft pays"""
 MOST_DRAFTS = 3
 LOSSLESS, NEARLY = 100, 40
-"""how near files without a quality stay, of 100. Flat pieces with soft edges weigh 0.89, 0.81 and
-0.77 at 60, 40 and 20 of those without loss, at looks of 97, 96 and 93 and at the least 95, 92 and
-78; at quality 90 they weigh more than at 40, and have 85"""
+"""how near files without a quality stay to the picture, of 100. Flat pieces with soft edges weigh
+0.89, 0.81 and 0.77 of lossless files at 60, 40 and 20, with mean looks of 97, 96 and 93 and worst
+looks of 95, 92 and 78; at quality 90 they weigh more than at 40, and have 85"""
 
 
 class EncodeSource:
-    """A picture as it is to be encoded (8-bit sRGB), and how much like it a file looks.
+    """A picture to be encoded (8-bit sRGB), and the scores of its files.
 
-    ``still`` is its first frame where it moves. ``nature`` is what kind of picture it is; flat art
-    is tried without loss, too. ``probe`` gives the same picture at PROBE_WIDTH, if it is larger.
+    ``still`` is the first frame of an animation. ``nature`` is the kind of picture; flat art is
+    tried lossless, too. ``probe`` is the same picture at PROBE_WIDTH, if it is larger.
     """
 
     def __init__(
@@ -86,16 +86,16 @@ class EncodeSource:
 
     @cached_property
     def probe(self) -> EncodeSource | None:
-        """None for pictures that are small enough to be searched at once."""
+        """None for pictures small enough to search on directly."""
         return self._probe() if self._probe is not None else None
 
     def score(self, data: bytes, format: Format) -> float:
-        """The SSIMULACRA2 score of a file, as browsers show it."""
+        """The SSIMULACRA2 score of a file, as browsers show the file."""
         return self._scored(shown(data, format))
 
     def reaches_with_half_colour(self, score: float) -> bool:
-        """Whether the picture has a score with nothing lost but half the resolution of its colours.
-        Where its probe has it, larger pictures do: that loss fades with more pixels."""
+        """Whether half the resolution of colour alone still leaves the score. If the probe has it,
+        larger pictures do too: the loss shrinks with more pixels."""
         if self.probe is not None and self.probe.reaches_with_half_colour(score):
             return True
         return self._half_colour >= score
@@ -118,15 +118,15 @@ class EncodeSource:
     # -- what is found out about it, once --------------------------------------------------
 
     def searched(self, request: EncodeRequest) -> EncodeResult:
-        """What a search finds on this picture, remembered: a probe is asked for every width, and
-        may be one of them itself."""
+        """The result of a search on this picture, cached: a probe is asked for every width, and may
+        be one of the widths itself."""
         with self._search_lock:
             if request not in self._searches:
                 self._searches[request] = _for_look(self, request)
             return self._searches[request]
 
     def drafted(self, request: EncodeRequest) -> Curve:
-        """The curve of scores of quick drafts of this picture, remembered as well."""
+        """The curve of scores of quick drafts of this picture, cached."""
         drafts = replace(request, settings=Settings(chroma=request.settings.chroma), dpi=None)
         with self._search_lock:
             if drafts not in self._drafts:
@@ -136,7 +136,7 @@ class EncodeSource:
 
 @dataclass(frozen=True)
 class EncodeRequest:
-    """What a file is to be."""
+    """What a file should be."""
 
     format: Format
     quality: int | Aim | None
@@ -145,7 +145,7 @@ class EncodeRequest:
 
 
 def find(source: EncodeSource, request: EncodeRequest) -> EncodeResult:
-    """The file, with what is known of it; EncodeError if the encoder refuses."""
+    """Find the file, with its quality and score; EncodeError if the encoder refuses."""
     aim = request.quality
     if isinstance(aim, Aim) and aim.look is not None:
         lossy = FORMATS[request.format].lossy
@@ -187,8 +187,8 @@ def _for_look(source: EncodeSource, request: EncodeRequest) -> EncodeResult:
 
 
 def _start(source: EncodeSource, request: EncodeRequest) -> Curve:
-    """The curve of scores that a search begins with: that of drafts and what the effort gains, or
-    what the probe needed, moved to this width, or what is typical."""
+    """The curve of scores that a search starts with: that of drafts plus what the effort gains, or
+    the probe's, moved to this width, or a typical one."""
     typical = typical_of(request.format)
     if typical.draft is not None and _effort(request) > typical.draft.effort:
         return source.drafted(request).moved(typical.draft.gain_at(source.width))
@@ -199,8 +199,8 @@ def _start(source: EncodeSource, request: EncodeRequest) -> Curve:
 
 
 def _drafts(source: EncodeSource, request: EncodeRequest) -> Curve:
-    """Look at a few drafts near the look, from where those of the probe were. They cost a fraction
-    of a file and spare most second tries."""
+    """Score a few drafts near the look, starting where the probe's were. They cost a fraction of a
+    file and save most second tries."""
     typical = typical_of(request.format)
     assert typical.draft is not None
     assert isinstance(request.quality, Aim)
@@ -229,8 +229,8 @@ def _effort(request: EncodeRequest) -> int:
 
 
 def _drift(source: EncodeSource, probe: EncodeSource, request: EncodeRequest) -> float:
-    """How much the warped score is off at the source's width, where the probe's is known: as it
-    usually is, and as far as drafts of AVIF tell that this picture is unusual."""
+    """The difference of the warped score between the probe and the source's width: the usual one,
+    corrected by AVIF drafts if this picture is unusual."""
     typical = typical_of(request.format)
     doublings = log2(source.width / probe.width)
     drift = typical.drift * doublings
@@ -241,8 +241,8 @@ def _drift(source: EncodeSource, probe: EncodeSource, request: EncodeRequest) ->
 
 
 def _draft_drift(source: EncodeSource, probe: EncodeSource, request: EncodeRequest) -> float:
-    """The same of drafts of AVIF, whose settings are the usual ones: a file in one format depends
-    on nothing that a recipe says of another."""
+    """The same for AVIF drafts, with default settings: a file in one format must not depend on what
+    the recipe says of another."""
     assert isinstance(request.quality, Aim)
     settings = Settings(chroma=request.settings.chroma)
     drafts = EncodeRequest(Format.AVIF, request.quality, settings)
@@ -252,8 +252,8 @@ def _draft_drift(source: EncodeSource, probe: EncodeSource, request: EncodeReque
 
 
 def _fewest_colours(source: EncodeSource, request: EncodeRequest, look: float) -> EncodeResult:
-    """A PNG with a palette that reaches the look, or without loss where none does or that is
-    lighter."""
+    """A PNG with a palette that reaches the look; lossless if none does, or if lossless
+    is lighter."""
     tries: list[float] = []
 
     def good(data: bytes) -> bool:
@@ -271,9 +271,8 @@ def _fewest_colours(source: EncodeSource, request: EncodeRequest, look: float) -
 
 
 def _with_chroma(source: EncodeSource, look: float, request: EncodeRequest) -> Settings:
-    """Settings that leave the choice open, with it made: care for colour only where half of it,
-    stored as it comes, would take more than its share of what may be lost. Encoders themselves
-    choose by quality alone, or not at all."""
+    """Settings with the chroma decided: full colour only if half colour would take more than its
+    share of the allowed loss. Encoders themselves choose by quality alone, or not at all."""
     settings = request.settings
     if settings.chroma is not Chroma.AUTO:
         return settings
@@ -291,8 +290,8 @@ def _or_nearly_lossless(
     nearly: Callable[[int], bytes],
     score: Callable[[bytes], float],
 ) -> EncodeResult:
-    """The lightest of the files without loss and nearly without, where that is lighter than the one
-    with loss, or where the format does not reach the look with loss."""
+    """The lighter of the lossless and nearly lossless files, if it is lighter than the lossy one,
+    or if the lossy one misses the look."""
     best, reached = nearly(LOSSLESS), PERFECT
     lighter = nearly(NEARLY)
     if len(lighter) < len(best) and (looks := score(lighter)) >= look:

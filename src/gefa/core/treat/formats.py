@@ -14,8 +14,7 @@ from gefa.core.treat.curves import Curve, curve_at_qualities, curve_of_scores
 
 
 class Format(StrEnum):
-    """A format for files on a website: drawings, then newest first, as a ``<picture>`` lists
-    them."""
+    """A file format for websites: drawings first, then newest to oldest, as in a ``<picture>``."""
 
     SVG = "svg"
     AVIF = "avif"
@@ -25,7 +24,7 @@ class Format(StrEnum):
 
 
 class Effort(StrEnum):
-    """How long encoders may take to find a lighter file, in a word for all of them."""
+    """How long encoders may search for a lighter file, in one word for all."""
 
     QUICK = "quick"
     USUAL = "usual"
@@ -33,22 +32,22 @@ class Effort(StrEnum):
 
 
 GAIN_WIDTH = 480
-"""px of the width that gains of drafts are told for"""
+"""px of the width at which the gains of drafts are given"""
 GAIN_DOUBLINGS = 1.8
-"""of that width up to which they were measured"""
+"""of that width, up to which gains were measured"""
 
 
 @dataclass(frozen=True, slots=True)
 class Draft:
-    """An effort that takes a fraction of the usual time, and how much more the usual one gives: as
-    a warped score, at GAIN_WIDTH px, and with each doubling of the width."""
+    """An effort that takes a fraction of the usual time, and what the usual effort gains over it:
+    as a warped score, at GAIN_WIDTH px, and per doubling of the width."""
 
     effort: int
     gain: float
     gain_drift: float
 
     def gain_at(self, width: int) -> float:
-        """At a width in px; level beyond those where it was measured."""
+        """The gain at a width in px; constant outside the measured range."""
         doublings = min(GAIN_DOUBLINGS, max(0.0, log2(width / GAIN_WIDTH)))
         return self.gain + self.gain_drift * doublings
 
@@ -58,13 +57,12 @@ class Typical:
     """What an encoder usually makes of a photograph at 640 px.
 
     ``scores`` are SSIMULACRA2 as browsers show the files, warped; ``weights`` natural logarithms of
-    bytes, against those at quality 80, and ``bits`` those bytes as bits a pixel. ``drift`` is how
-    much the warped score of a picture of twice the width is off; ``follows`` is the share in which
-    a picture that drifts otherwise in drafts of AVIF does so in this format, 0..1. Below the
-    quality ``lowest`` it is mush: nothing is searched there. ``draft`` is None where none is worth
-    its time. ``twins`` are numbers that give the same file as the one below them.
-    ``colour_share`` is how much of what a look allows to be lost half the resolution of colour may
-    take alone, 0..1, for colour to be stored so.
+    bytes relative to quality 80, and ``bits`` those bytes as bits a pixel. ``drift`` is the change
+    of the warped score per doubling of the width; ``follows`` is the share of a picture's own drift
+    in AVIF drafts that also shows in this format, 0..1. Below the quality ``lowest`` the result is
+    mush, and not searched. ``draft`` is None if no draft pays. ``twins`` are numbers that give the
+    same file as the number below. ``colour_share`` is the share of the allowed loss that half
+    colour alone may take, 0..1, for colour to be stored so.
     """
 
     scores: Curve
@@ -86,17 +84,16 @@ class Typical:
 
 @dataclass(frozen=True, slots=True)
 class FormatFacts:
-    """A row. ``max_side`` is in px.
+    """The facts of a format.
 
-    ``modern`` formats need a fallback beside them. ``typical`` is None for those without a quality.
-    ``lossless_too``: without loss it may be lighter on flat art. ``moves`` tells those that
-    animations are written in, ``resolution`` those with a field for px per inch.
-    ``drawn`` tells the one that holds shapes, in one file for all widths, instead of pixels.
-    ``chooses_chroma``: the encoder stores colour at full or half resolution. ``settings`` names
-    what of a recipe its bytes depend on; ``quality`` is what it is told where a recipe says
-    nothing, ``efforts`` what each word of Effort means, ``most_effort`` the largest number of that
-    kind. ``cost`` is the time for a pixel, and ``bits`` what a pixel weighs before anything is
-    known of a picture, both roughly, to be compared between formats.
+    ``max_side`` is in px. ``modern`` formats need a fallback beside them. ``typical`` is None for
+    formats without a quality. ``lossless_too``: lossless may be lighter on flat art. ``moves``:
+    animations are written in it. ``resolution``: it has a field for px per inch. ``drawn``: it
+    holds shapes, in one file for all widths. ``chooses_chroma``: the encoder stores colour at full
+    or half resolution. ``settings`` names the settings of a recipe that its bytes depend on;
+    ``quality`` is the default, ``efforts`` the number for each word of Effort, ``most_effort`` the
+    largest such number. ``cost`` is the time for a pixel, and ``bits`` the weight of a pixel of an
+    unknown picture, both only roughly, to compare formats.
     """
 
     label: str
@@ -119,7 +116,7 @@ class FormatFacts:
     typical: Typical | None = None
 
     def effort(self, word: Effort = Effort.USUAL) -> int:
-        """The number that a word stands for."""
+        """The encoder's number for a word."""
         return dict(zip(Effort, self.efforts, strict=True))[word]
 
     @property
@@ -132,7 +129,7 @@ AVIF_TWINS = frozenset(
     {2, 4, 5, 7, 9, 11, 13, 15, 17, 19, 21, 23, 25, 27, 29, 31, 33, 36, 38, 41, 43, 46, 48, 51, 53,
      57, 61, 65, 69, 73, 77, 81, 85, 89, 93, 97}
 )  # fmt: skip
-"""as libheif spreads the 64 steps of its encoder over 100 numbers, measured"""
+"""libheif spreads the 64 steps of its encoder over 100 numbers; measured"""
 
 FORMATS: dict[Format, FormatFacts] = {
     Format.SVG: FormatFacts(
@@ -204,9 +201,9 @@ FORMATS: dict[Format, FormatFacts] = {
 
 ORDER = tuple(Format)
 RASTER = tuple(format for format in Format if not FORMATS[format].drawn)
-"""formats of pixels"""
+"""formats made of pixels"""
 LOSSY = tuple(format for format in Format if FORMATS[format].lossy)
-"""formats that have a quality"""
+"""formats with a quality"""
 
 
 def typical_of(format: Format) -> Typical:

@@ -15,17 +15,17 @@ from numpy.typing import NDArray
 from gefa.core.pixels import as_image
 
 STRIP_PIXELS = 2_000_000
-"""of a picture that are worked on at once, at about 25 bytes each. In the next strip invisible
-colours begin anew, which nobody sees"""
+"""px processed at once, at about 25 bytes each. Invisible colours start anew in the next strip,
+which nobody sees"""
 _FEW = 1e-6
-"""of full alpha: less is nothing but rounding"""
+"""of full alpha: less is only rounding"""
 
 Floats = NDArray[np.float32]
 
 
 def with_quiet_colours(image: pyvips.Image) -> pyvips.Image:
-    """An 8-bit sRGB picture whose fully transparent pixels have the mean colour of their nearest
-    visible neighbours, or black where nothing is visible; without alpha as it is."""
+    """An 8-bit sRGB picture whose fully transparent pixels get the mean colour of their nearest
+    visible neighbours, or black if nothing is visible; a picture without alpha is unchanged."""
     if not image.hasalpha():
         return image
     pixels = image.numpy()
@@ -39,15 +39,15 @@ def with_quiet_colours(image: pyvips.Image) -> pyvips.Image:
 
 
 def with_black_beneath(image: pyvips.Image) -> pyvips.Image:
-    """The picture with black where it is fully transparent, for encoders that lose nothing."""
+    """The picture with black in its fully transparent pixels, for lossless encoders."""
     if not image.hasalpha():
         return image
     return (image[3] == 0).ifthenelse([0, 0, 0, 0], image).copy(interpretation="srgb")
 
 
 def _blended(pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
-    """Weighted means of 2 × 2 pixels again and again, until each hole has a colour; then back down
-    into the holes ("pull-push"; Gortler et al., The Lumigraph, 1996, section 3.4)."""
+    """Weighted means of 2 × 2 pixels, repeated until each hole has a colour, then back down into
+    the holes ("pull-push"; Gortler et al., The Lumigraph, 1996, section 3.4)."""
     hidden = pixels[..., 3] == 0
     made = pixels.copy()
     if hidden.all() or not hidden.any():

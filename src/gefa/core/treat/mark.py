@@ -27,7 +27,7 @@ def marked(image: pyvips.Image, mark: Mark, picture: Document) -> pyvips.Image:
 
 
 def _fitted(natural: Size, width: int, room: Size) -> Size:
-    """As wide as asked for, or as much as there is room for."""
+    """As wide as asked for, or as there is room for."""
     width = min(width, room.width)
     height = height_for(natural, width)
     if height > room.height:

@@ -12,25 +12,25 @@ from numpy.typing import NDArray
 from gefa.core.pixels import with_alpha
 
 SAMPLED = 128
-"""px a side of the pieces that are looked at, at natural size: reducing would blend colours"""
+"""px a side of the sampled pieces, at natural size: reducing would blend colours"""
 PIECES = 4
-"""each way, of a picture that is too large to be looked at as a whole"""
+"""each way, of a picture too large to examine whole"""
 FEW = 24
-"""colours that flat art is mostly made of"""
+"""colours that make up most of flat art"""
 MOSTLY = 0.85
-"""of its pixels"""
+"""share of its pixels in those colours"""
 GROUND = 0.55
-"""the share that text leaves to the colour behind it, at the least"""
+"""least share of the background colour in text"""
 INK = 0.9
-"""the share of text's two main colours and the steps between them"""
+"""share of text's two main colours and the steps between them"""
 STRONG = 80
-"""levels of lightness between neighbours across the edge of a letter"""
+"""levels of lightness between neighbours across a letter's edge"""
 STROKES = (0.03, 0.4)
-"""the share of rows' neighbours that are such edges, in text"""
+"""share of neighbours in rows that are such edges, in text"""
 
 
 class Nature(StrEnum):
-    """What a picture is like; its value is how sentences call it."""
+    """The kind of picture; its value is the word for sentences."""
 
     PHOTOGRAPH = "a photograph"
     FLAT = "flat art"
@@ -39,14 +39,14 @@ class Nature(StrEnum):
 
 @dataclass(frozen=True)
 class PictureNature:
-    """A picture's nature, and how many colours were counted in what was looked at."""
+    """A picture's nature, and the number of colours in the sampled pixels."""
 
     nature: Nature
     colours: int
 
 
 def nature_of(image: pyvips.Image) -> PictureNature:
-    """Judge an 8-bit sRGB picture by its colours and edges; invisible pixels do not count."""
+    """Classify an 8-bit sRGB picture by its colours and edges; invisible pixels do not count."""
     pixels = _looked_at(image)
     visible = pixels[..., 3] > 0
     numbers = pixels[..., :3].astype(np.uint32) @ np.array([65536, 256, 1], np.uint32)
@@ -67,7 +67,7 @@ def nature_of(image: pyvips.Image) -> PictureNature:
 
 
 def _looked_at(image: pyvips.Image) -> NDArray[np.uint8]:
-    """All of a small picture, or squares from all over a large one below each other, as rows of
+    """All of a small picture, or squares from all over a large one, below each other, as rows of
     RGBA."""
     whole = with_alpha(image)
     if whole.width * whole.height <= (SAMPLED * PIECES) ** 2:
@@ -88,7 +88,7 @@ def _looked_at(image: pyvips.Image) -> NDArray[np.uint8]:
 
 
 def _strong_edges(pixels: NDArray[np.uint8], visible: NDArray[np.bool_]) -> float:
-    """The share (0..1) of strong steps of lightness along the rows."""
+    """The share (0..1) of strong steps of lightness along rows."""
     light = pixels[..., :3].astype(np.float32) @ np.array([0.299, 0.587, 0.114], np.float32)
     steps = np.abs(np.diff(np.where(visible, light, 255), axis=1))
     return float((steps > STRONG).mean()) if steps.size else 0.0

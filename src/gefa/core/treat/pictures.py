@@ -18,17 +18,18 @@ from gefa.core.treat.svg_file import svg_file
 from gefa.core.treat.tone import ToneCurve, curve_for, lifted
 
 TONES_SEEN = 512
-"""px of the width that the tones of a picture are looked at"""
+"""px of the width at which tones are measured"""
 HELD_MEGAPIXELS = 4.0
-"""up to which the widest picture is kept: facts are measured on it first, and it is encoded last"""
+"""up to which the widest picture stays in memory: facts are measured on it first, and it is encoded
+last"""
 
 
 class Pictures:
-    """``region`` (canvas px) of a part at one size after another.
+    """``region`` (canvas px) of a part in one size after another.
 
-    ``widest`` is the largest that will be asked for: the part is decoded once for it. ``whole``
-    false leaves the part's strays out; with ``under`` the design below it shows. ``tone`` lifts
-    its tones; a ``mark`` is laid over a corner of every size.
+    ``widest`` is the largest size that will be asked for: the part is decoded once for it.
+    ``whole`` false leaves the part's strays out; with ``under`` the design below it shows. ``tone``
+    lifts its tones; a ``mark`` is laid over a corner of every size.
     """
 
     def __init__(
@@ -71,7 +72,7 @@ class Pictures:
 
     def as_svg(self, size: Size, recipe: Recipe) -> bytes:
         """The part as an SVG file of ``size`` px, compared with its pixels. NotDrawable, with the
-        reason, where there can be none."""
+        reason, if there cannot be one."""
         picture = self.at(size)
         laid = recipe.alpha is AlphaPolicy.MATTE and alpha_kind(picture) is not AlphaKind.NONE
         return svg_file(
@@ -85,7 +86,7 @@ class Pictures:
         )
 
     def moving(self, size: Size) -> pyvips.Image:
-        """All frames at ``size`` px, toned as the still; without the mark."""
+        """All frames at ``size`` px, with the still's tones; without the mark."""
         frames = self._document.moving(self._region, size)
         frames = _with_fields_of(frames, with_quiet_colours(frames))
         if self._curve is None:
@@ -98,7 +99,8 @@ class Pictures:
         return self._part.scalable and below
 
     def _width_for(self, size: Size) -> int:
-        """How wide to draw for ``size``: wide enough for the longer stretch of a distorted one."""
+        """The width to draw for ``size``: wide enough for the larger stretch if the picture is
+        distorted."""
         return max(size.width, -(-size.height * self._region.width // self._region.height))
 
     def _drawn(self, width: int) -> pyvips.Image:
@@ -114,7 +116,7 @@ class Pictures:
 
     @cached_property
     def _curve(self) -> ToneCurve | None:
-        """From one width whatever is made, so that all sizes get the same tones."""
+        """The tone curve, always measured at one width, so that all sizes get the same tones."""
         if not self._tone:
             return None
         seen = self._drawn(min(TONES_SEEN, self._region.width))
@@ -124,7 +126,7 @@ class Pictures:
 
 
 def _with_fields_of(frames: pyvips.Image, changed: pyvips.Image) -> pyvips.Image:
-    """Changed pixels with what makes frames of them."""
+    """Changed pixels with the animation fields of the original."""
     copy = changed.copy()
     for field in ("page-height", "delay", "loop"):
         copy.set_type(frames.get_typeof(field), field, frames.get(field))
@@ -132,15 +134,15 @@ def _with_fields_of(frames: pyvips.Image, changed: pyvips.Image) -> pyvips.Image
 
 
 def fit_alpha(image: pyvips.Image, format: Format, recipe: Recipe) -> pyvips.Image:
-    """The picture as ``format`` may have it under the recipe's transparency policy."""
+    """The picture with the alpha that ``format`` supports and the recipe's policy allows."""
     if recipe.alpha is not AlphaPolicy.KEEP or not FORMATS[format].alpha:
         return on_matte(image, recipe.matte)
     return image
 
 
 def baseline_bytes(document: Document, widest: pyvips.Image) -> int:
-    """What savings are measured against, in bytes: the picture's own file, or for a part of a
-    design the same pixels as PNG, at the largest width that is made."""
+    """The bytes that savings compare with: the picture's own file, or for a part of a design the
+    same pixels as PNG, at the largest width made."""
     if document.stored_bytes is not None:
         return document.stored_bytes
     return len(encode(widest, Format.PNG, None))

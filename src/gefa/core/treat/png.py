@@ -10,23 +10,23 @@ import pyvips
 
 SIGNATURE = b"\x89PNG\r\n\x1a\n"
 BEST = 100
-"""the quality of libimagequant that leaves nothing out"""
+"""libimagequant's quality that loses nothing"""
 _QUANTISING = 7
-"""how hard libimagequant tries, of 10: beyond, it takes long and gains nothing to see"""
+"""libimagequant's effort, of 10: more takes long and gains nothing visible"""
 _LEVELS = (None, 0, 1, 1, 2, 2, 3, 3, 4, 5)
-"""of oxipng by our effort, 0 to 9: on flat art level 4 takes seven times as long as 2 and gives
-0.96 of its bytes; for the usual effort the second is enough"""
+"""oxipng's level for our effort, 0 to 9: on flat art level 4 takes seven times as long as 2 and
+gives 0.96 of its bytes; level 2 is enough for the usual effort"""
 _PLAIN = 1
-"""the level for pictures beyond _LARGE: higher ones take seconds for a megapixel"""
+"""the level for pictures beyond _LARGE: higher ones take seconds per megapixel"""
 _LARGE, _HUGE = 4_000_000, 12_000_000
-"""px; huge ones are left as libpng makes them, since oxipng holds several copies of all pixels"""
+"""px; huge ones stay as libpng makes them, since oxipng holds several copies of all pixels"""
 _COMPRESSION = 6
-"""of libpng, 0 to 9, where oxipng follows: it compresses everything again"""
+"""of libpng, 0 to 9, before oxipng, which compresses everything again"""
 _TIGHTEST = 9
 
 
 def lossless(image: pyvips.Image, effort: int, keep: str) -> bytes:
-    """A PNG of 8-bit sRGB that loses nothing. ``keep`` is which metadata stay, for libvips."""
+    """A lossless PNG of 8-bit sRGB. ``keep`` is the metadata to keep, for libvips."""
     level = _level(effort, image)
     compression = _TIGHTEST if level is None and effort else _COMPRESSION
     return _smaller(bytes(image.pngsave_buffer(compression=compression, keep=keep)), level)
@@ -34,7 +34,7 @@ def lossless(image: pyvips.Image, effort: int, keep: str) -> bytes:
 
 def with_palette(image: pyvips.Image, colours: int, dither: float, effort: int, keep: str) -> bytes:
     """A PNG of at most ``colours`` (2 to 256); ``dither`` is 0..1. libvips makes palettes of 2, 4,
-    16 or 256, and less where a quality of libimagequant is enough: the best one is searched for."""
+    16 or 256, and smaller ones through libimagequant's quality, which is searched for."""
     bits = next(bits for bits in (1, 2, 4, 8) if 2**bits >= colours)
     data = _quantised(image, bits, BEST, dither, keep)
     if colours_of(data) > colours:
@@ -53,7 +53,7 @@ def with_fewest_colours(
     effort: int,
     keep: str,
 ) -> bytes | None:
-    """A PNG with the fewest colours that is ``good``; None if even 256 are not enough."""
+    """A PNG with the smallest palette that is ``good``; None if 256 colours are not enough."""
     found = _bisected(
         lambda quality: _quantised(image, 8, quality, dither, keep), good, highest=False
     )
@@ -61,13 +61,13 @@ def with_fewest_colours(
 
 
 def colours_of(png: bytes) -> int:
-    """How many colours the palette of a file has; 0 for one without (W3C PNG 3, section 5.3: a
-    chunk is its length, its type, its data and a checksum)."""
+    """The size of a file's palette; 0 without one (W3C PNG 3, section 5.3: a chunk is its length,
+    its type, its data and a checksum)."""
     return next((len(raw) // 3 - 4 for kind, raw in chunks(png) if kind == b"PLTE"), 0)
 
 
 def chunks(png: bytes) -> Iterator[tuple[bytes, bytes]]:
-    """Each chunk's type, and all its bytes with length, type and checksum, up to the end."""
+    """Each chunk's type, and its whole bytes with length, type and checksum."""
     at, kind = len(SIGNATURE), b""
     while at + 12 <= len(png) and kind != b"IEND":
         length, kind = struct.unpack_from(">I4s", png, at)
@@ -87,7 +87,7 @@ def _quantised(image: pyvips.Image, bits: int, quality: int, dither: float, keep
 def _bisected(
     made: Callable[[int], bytes], good: Callable[[bytes], bool], *, highest: bool
 ) -> bytes | None:
-    """The file of the highest or the lowest quality (1..100) that is good; None if none is."""
+    """The file of the highest or lowest quality (1..100) that is good; None if none is."""
     first, last = 1, BEST
     found = None
     while first <= last:
@@ -104,7 +104,7 @@ def _bisected(
 
 
 def _level(effort: int, image: pyvips.Image) -> int | None:
-    """Of oxipng for a picture; None where it is not used."""
+    """oxipng's level for a picture; None if it is not used."""
     pixels = image.width * image.height
     level = _LEVELS[effort]
     if level is None or pixels > _HUGE:
@@ -113,7 +113,7 @@ def _level(effort: int, image: pyvips.Image) -> int | None:
 
 
 def _smaller(png: bytes, level: int | None) -> bytes:
-    """The same pixels and metadata in fewer bytes: other filters, bit depths, colour types and
+    """The same pixels and metadata in fewer bytes: better filters, bit depths, colour types and
     compression."""
     if level is None:
         return png

@@ -17,23 +17,23 @@ from gefa.core.treat.formats import FORMATS, Format, typical_of
 from gefa.core.units import weight
 
 MOST_ENCODES = 6
-"""for one variant"""
+"""encodes for one variant"""
 MORE_ENCODES, FAR = 3, 4.0
-"""more of them where the best is so many times the window above what is aimed at"""
+"""additional encodes, if the best is this many windows above the target"""
 SLACK = 1.5
-"""points above its target that a score may be"""
+"""points that a score may be above its target"""
 EASING = 0.5
-"""points more that it may be with each try, for a format that takes so long that it has drafts: the
-last of several tries saves a percent at the most"""
+"""points by which the window opens with each try, for a format slow enough to have drafts: the last
+of several tries saves a percent at most"""
 HIGHEST = 100
-"""the most that any encoder's quality number says"""
+"""the highest quality number of any encoder"""
 FILLED = 0.95
-"""the share of a byte limit that is filled at the least, where quality numbers allow"""
+"""the least share of a byte limit to fill, if quality numbers allow"""
 
 
 @dataclass(frozen=True)
 class Attempt:
-    """A file made on the way; ``value`` is its warped score, or the logarithm of its bytes."""
+    """A file made during a search; ``value`` is its warped score, or the logarithm of its bytes."""
 
     quality: int
     data: bytes
@@ -43,9 +43,9 @@ class Attempt:
 
 @dataclass(frozen=True)
 class EncodeResult:
-    """The file that was looked for. ``curve`` is how its value grows with quality, as a start
-    for its neighbour; ``limit`` names in words what kept it from its target, and ``short``
-    tells that it looks worse than was asked for. ``untouched`` is a picture's own file."""
+    """The result of a search. ``curve`` is the value by quality, a start for the neighbour's
+    search; ``limit`` names what kept the file from its target, and ``short`` says that it misses
+    the look. ``untouched`` is a picture's own file."""
 
     quality: int | None
     data: bytes
@@ -59,7 +59,7 @@ class EncodeResult:
 
 
 def slack_of(format: Format, tries: int) -> float:
-    """Points above its target that a score may be, once a format was tried so often."""
+    """Points that a score may be above its target, after so many tries."""
     easing = EASING if typical_of(format).draft is not None else 0.0
     return SLACK + easing * (tries - 1)
 
@@ -72,8 +72,8 @@ def for_look(
     curve: Curve,
     most: int = MOST_ENCODES,
 ) -> EncodeResult:
-    """The smallest file whose score is at least ``target`` and little above it, found in at most
-    ``most`` encodes; ``curve`` is where the search starts."""
+    """The smallest file whose score is at least ``target``, found in at most ``most`` encodes;
+    ``curve`` is where the search starts."""
     typical = typical_of(format)
     tries = _search(
         curve,
@@ -101,8 +101,8 @@ def for_look(
 def for_budget(
     format: Format, max_bytes: int, encode: Callable[[int], bytes], pixels: int
 ) -> EncodeResult:
-    """The best file of at most ``max_bytes`` for a picture of so many ``pixels``; ``fits`` is false
-    if there is none."""
+    """The best file of at most ``max_bytes`` for a picture of ``pixels`` px; ``fits`` is false if
+    there is none."""
     window = (math.log(max_bytes * FILLED), math.log(max_bytes))
     typical = typical_of(format)
     curve = typical.weights.moved(math.log(max(1.0, pixels * typical.bits / 8)))
@@ -166,10 +166,10 @@ def _search(
     more: int = 0,
     easing: float = 0.0,
 ) -> list[Attempt]:
-    """Tries until one is in the window, or no quality is left between those beside it. Of numbers
-    that give the same file, ``same_as`` names the one that is tried. ``more`` tries are made where
-    what lies above the window is still far from it: grain that comes and goes within a few numbers
-    of an encoder doubles a file."""
+    """Try qualities until one lands in the window, or none is left between the nearest tries.
+    ``same_as`` names the number to try among those that give the same file. ``more`` tries are made
+    if the best is still far above the window: grain that comes and goes within a few quality
+    numbers doubles a file."""
     aim = sum(window) / 2
     tries: list[Attempt] = []
     below = above = None
@@ -196,15 +196,15 @@ def _search(
 
 
 def _nearest(guess: float, last: int, same_as: Callable[[int], int]) -> int:
-    """Of the quality numbers that give a file of their own, up to ``last``, the one next to
-    ``guess``."""
+    """The quality number closest to ``guess``, up to ``last``, among those that give different
+    files."""
     lower = same_as(int(guess))
     higher = _next_above(lower, same_as)
     return higher if higher <= last and higher - guess < guess - lower else lower
 
 
 def _next_above(quality: int, same_as: Callable[[int], int]) -> int:
-    """The next quality number that gives another file."""
+    """The next quality number that gives a different file."""
     higher = quality + 1
     while higher <= HIGHEST and same_as(higher) == same_as(quality):
         higher += 1
@@ -214,7 +214,7 @@ def _next_above(quality: int, same_as: Callable[[int], int]) -> int:
 def _between(
     curve: Curve, aim: float, below: Attempt, above: Attempt, tries: list[Attempt]
 ) -> float:
-    """The next guess, where tries on both sides are known."""
+    """The next guess, between tries on both sides."""
     middle = (below.quality + above.quality) / 2
     if above.value <= below.value:
         return middle
@@ -227,7 +227,7 @@ def _between(
 
 
 def _beyond(curve: Curve, aim: float, tries: list[Attempt], first: int, last: int) -> float:
-    """The next guess, where all tries were too low, or all too high."""
+    """The next guess, if all tries were too low, or all too high."""
     known = tries[-1]
     if len(tries) == 1:
         return curve.quality(aim - (known.value - curve.value(known.quality)))

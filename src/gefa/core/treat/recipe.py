@@ -23,7 +23,7 @@ RECIPE_NAME = re.compile(r"[A-Za-z0-9][\w-]{0,59}")
 MAX_WIDTHS = 64
 """of one ladder"""
 AUTO_LOOK = 75.0
-"""that formats are compared at where a recipe names no other"""
+"""the look at which formats are compared, if a recipe names none"""
 
 Quality = Annotated[int, Field(ge=1, le=100)]
 Width = Annotated[int, Field(ge=1, le=65_500)]
@@ -43,8 +43,8 @@ def ratio_from_words(ratio: object) -> object:
 
 
 def fields_of(name: str) -> set[str]:
-    """The fields of a name template; ValueError if it has others than NAME_FIELDS, or says how one
-    is to be written: a width of a billion characters would be one."""
+    """The fields of a name template; ValueError for fields that are not NAME_FIELDS, or that have a
+    format: a width of a billion characters would be one."""
     try:
         parsed = [found for found in Formatter().parse(name) if found[1] is not None]
     except ValueError as error:
@@ -138,7 +138,7 @@ class Steps(BaseModel):
 
     @property
     def candidates(self) -> tuple[int, ...]:
-        """The widths that may be chosen, in px: evenly spaced, MAX_WIDTHS at the most."""
+        """The widths to choose from, in px: evenly spaced, at most MAX_WIDTHS."""
         spacing = max(8, -(-(self.widest - self.narrowest) // (MAX_WIDTHS - 1)))
         return (*range(self.narrowest, self.widest - spacing // 2, spacing), self.widest)
 
@@ -335,7 +335,7 @@ class Recipe(BaseModel):
 
     @property
     def takes_untouched(self) -> bool:
-        """Whether a picture's own file may be one of the files."""
+        """Whether a picture's own file may serve as a variant."""
         return self.auto if self.untouched is None else self.untouched
 
     @property
@@ -344,24 +344,24 @@ class Recipe(BaseModel):
 
     @property
     def candidates(self) -> tuple[Format, ...]:
-        """The formats that are made, or may be where they are chosen for each cut."""
+        """The formats to make, or to choose from."""
         return ORDER if self.formats == "auto" else self.formats
 
     @property
     def usual_formats(self) -> tuple[Format, ...]:
-        """The formats that replace automatic ones where the quality is no look: weights at other
-        qualities cannot be compared."""
+        """The formats that replace automatic ones if the quality is not a look: weights at
+        different qualities cannot be compared."""
         fallback = Format.JPEG if self.alpha is AlphaPolicy.MATTE else Format.PNG
         return (Format.AVIF, Format.WEBP, fallback)
 
     @property
     def rasters(self) -> tuple[Format, ...]:
-        """The candidates that are made of pixels."""
+        """The candidates made of pixels."""
         return tuple(format for format in self.candidates if not FORMATS[format].drawn)
 
     @property
     def all_widths(self) -> tuple[int, ...]:
-        """The widths that are asked for, in px; with steps those that may be chosen."""
+        """The widths asked for, in px; with steps, the widths to choose from."""
         if self.steps is not None:
             return self.steps.candidates
         if self.shown is None:
@@ -369,14 +369,14 @@ class Recipe(BaseModel):
         return tuple(sorted({round(self.shown * density) for density in self.densities}))
 
     def density_of(self, width: int) -> str:
-        """``"2x"`` for a width of one that is asked for by densities; else empty."""
+        """``"2x"`` for a width that comes from a density; else empty."""
         if self.shown is None:
             return ""
         return f"{width / self.shown:.3g}x"
 
     def quality_for(self, format: Format) -> int | Aim | None:
-        """1..100 as the encoder counts it, or what to search for; None where the format has no
-        such number."""
+        """1..100 on the encoder's scale, or an aim to search for; None if the format has no
+        quality."""
         if not FORMATS[format].lossy:
             return self._look if self.colours == "auto" and format is Format.PNG else None
         if isinstance(self.quality, Aim):
@@ -387,19 +387,19 @@ class Recipe(BaseModel):
 
     @property
     def _look(self) -> Aim:
-        """What PNG has to look like where its colours are chosen."""
+        """The look that PNG must reach if its colours are chosen."""
         own = self.quality if isinstance(self.quality, Aim) else None
         return own if own is not None and own.look is not None else Aim(look=AUTO_LOOK)
 
     def effort_for(self, format: Format) -> int:
-        """How hard its encoder tries, as the encoder counts it."""
+        """The effort on the encoder's scale."""
         row = FORMATS[format]
         if isinstance(self.effort, Effort):
             return row.effort(self.effort)
         return self.effort.get(format, row.effort())
 
     def settings_for(self, format: Format) -> Settings:
-        """The settings that its encoder uses; others must not change its keys."""
+        """The settings that the format's encoder uses; others must not change its keys."""
         row = FORMATS[format]
         effort = self.effort_for(format)
         told: dict[str, Any] = {
@@ -423,8 +423,8 @@ BUILT_IN: dict[str, Recipe] = {
     "figure": Recipe(formats="auto", widths=(320, 640, 960), quality=Aim(look=80)),
     "icon": Recipe(formats="auto", widths=(48, 96, 192), quality=Aim(look=85)),
 }
-"""Wide opaque pictures, cut-out pieces, and small flat art: enough to need no plan. Each cut gets
-the formats and qualities that suit it, in up to twice the time of fixed numbers."""
+"""Wide opaque pictures, cut-out pieces, and small flat art: enough to start without a plan. Each
+cut gets the formats and qualities that suit it, in up to twice the time of fixed numbers."""
 
 BUILT_IN_WORDS = {
     "backdrop": "wide opaque pictures and photographs",

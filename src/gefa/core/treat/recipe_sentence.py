@@ -10,14 +10,14 @@ from gefa.core.units import listed, weight
 
 
 def sentence(recipe: Recipe) -> str:
-    """What a recipe does, in words."""
+    """A recipe in words."""
     told = [f"{_formats(recipe)} {_sizes(recipe)}, {_quality(recipe)}", *_shape(recipe)]
     told += _look(recipe)
     return "; ".join(told) + "."
 
 
 def ratio_words(ratio: float) -> str:
-    """``16:9`` for a ratio that is one of small numbers, else ``2.37:1``."""
+    """``16:9`` for a ratio of small numbers, else ``2.37:1``."""
     simple = Fraction(ratio).limit_denominator(32)
     if abs(float(simple) / ratio - 1) < 0.0005:
         return f"{simple.numerator}:{simple.denominator}"
@@ -25,7 +25,7 @@ def ratio_words(ratio: float) -> str:
 
 
 def aim_words(aim: int | Aim | None) -> str:
-    """``55``, ``look 75``, ``at most 180 kB``, or that there is none."""
+    """``55``, ``look 75``, ``at most 180 kB``, or a word for none."""
     if aim is None:
         return "without loss"
     return aim.words if isinstance(aim, Aim) else str(aim)

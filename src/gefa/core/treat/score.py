@@ -27,21 +27,21 @@ Bytes = NDArray[np.uint8]
 
 SCALES = 6
 SMALLEST = 8
-"""px of a side below which there is no further scale"""
+"""px of a side below which there is no coarser scale"""
 C2 = 0.0009
 SIGMA = 1.5
 REACH = 5
 """px that the blur reaches"""
 STRIP_BYTES = 400_000
-"""of one band of rows; so much stays in a core's cache"""
+"""of one strip of rows; that much fits in a core's cache"""
 FAINT = 0.01
-"""weights below this move no score by a tenth of a point, and are left out"""
+"""weights below this change no score by a tenth of a point, and are skipped"""
 KEPT_PIXELS = 4_000_000
-"""of a reference that is kept ready"""
+"""px of a reference that is kept in memory"""
 HALO = 192
-"""rows: a multiple of the coarsest scale's 32, and more than the blur reaches there"""
+"""rows: a multiple of the coarsest scale's 32, and more than the blur reaches at that scale"""
 GROUNDS = ("#1a1a1a", "#e6e6e6")
-"""dark and light, that transparent pictures are laid on"""
+"""dark and light backgrounds for transparent pictures"""
 
 cv2.setNumThreads(1)  # processes share the cores, threads within them would only get in the way
 
@@ -51,20 +51,20 @@ _ABSORBED = (
     (0.23, 1 - 0.078 - 0.23, 0.078),
     (0.24342268924547819, 0.20476744424496821, 1 - 0.24342268924547819 - 0.20476744424496821),
 )
-"""of linear red, green and blue by the eye's L, M and S"""
+"""of linear red, green and blue by the eye's L, M and S cones"""
 _ROOT = float(np.cbrt(_BIAS))
 
 
 @lru_cache(maxsize=SCALES)
 def _weights(scales: int) -> NDArray[np.float64]:
-    """Bands × scales × (mean, 4-norm) × maps. A small picture has fewer scales, and uses the
-    weights up in their order all the same."""
+    """Bands × scales × (mean, 4-norm) × maps. A small picture has fewer scales, and still takes the
+    weights in their order."""
     weights = np.asarray(WEIGHTS[: 18 * scales]).reshape(3, scales, 2, 3)
     return np.where(weights < FAINT, 0, weights)
 
 
 def _bands_at(scale: int, scales: int) -> list[int]:
-    """The bands of colour that count at a scale of so many."""
+    """The colour bands that count at a scale, out of so many scales."""
     return [band for band in range(3) if _weights(scales)[band, scale].any()]
 
 
@@ -76,8 +76,8 @@ _LINEAR = np.array(
 
 @dataclass(frozen=True)
 class _Plane:
-    """A band of colour (0 X, 1 Y, 2 B) of a reference at one scale, with local means and mean
-    squares. ``values`` has REACH mirrored rows above and below, the others have none."""
+    """A colour band (0 X, 1 Y, 2 B) of a reference at one scale, with local means and mean squares.
+    ``values`` has REACH mirrored rows above and below, the others have none."""
 
     band: int
     values: Floats
@@ -87,8 +87,8 @@ class _Plane:
 
 @dataclass(frozen=True)
 class _Band:
-    """Rows of a picture (first and last, exclusive) that are measured, and those that are looked
-    at for it, so that no band's edge shows."""
+    """The rows of a picture (first and last, exclusive) to measure, and the rows to read for it, so
+    that no seam shows."""
 
     top: int
     bottom: int
@@ -97,10 +97,10 @@ class _Band:
 
 
 class Reference:
-    """An opaque sRGB picture that others of its size are scored against.
+    """An opaque sRGB picture to score others of its size against.
 
-    ``pixels`` are rows × columns × 3 bytes. What is needed of it is computed once; of a very large
-    picture it is computed rows by rows each time, since it takes over 20 bytes a pixel.
+    ``pixels`` are rows × columns × 3 bytes. Its maps are computed once; for a very large picture
+    they are computed in strips each time, since they take over 20 bytes a pixel.
     """
 
     def __init__(self, pixels: Bytes) -> None:
@@ -110,7 +110,7 @@ class Reference:
         self._kept = [_planes(pixels, self._scales)] if len(self._bands) == 1 else []
 
     def score(self, pixels: Bytes) -> float:
-        """At the most 100. ``pixels`` must have the reference's shape."""
+        """At most 100. ``pixels`` must have the reference's shape."""
         if pixels.shape != self._pixels.shape:
             raise ValueError(f"{pixels.shape} cannot be scored against {self._pixels.shape}")
         sums = _Sums()
@@ -131,15 +131,15 @@ class Reference:
 
 
 class _Sums:
-    """Three maps (structure, edges added, edges lost), summed up over pixels for each band of
-    colour and scale, plain and to the fourth power."""
+    """Three maps (structure, edges added, edges lost), summed over pixels for each colour band and
+    scale, plain and to the fourth power."""
 
     def __init__(self) -> None:
         self._sums = np.zeros((3, SCALES, 2, 3))
         self._pixels = np.zeros((3, SCALES, 1, 3))
 
     def add(self, band: int, scale: int, map: int, values: Floats) -> None:
-        """``values`` are used up."""
+        """``values`` are overwritten."""
         self._pixels[band, scale, 0, map] += values.size
         self._sums[band, scale, 0, map] += cv2.sumElems(values)[0]
         cv2.multiply(values, values, values)
@@ -186,9 +186,9 @@ def _plane(band: int, values: Floats) -> _Plane:
 
 
 class AlphaReference:
-    """A picture that others are scored against, with or without alpha.
+    """A picture to score others against, with or without alpha.
 
-    A transparent one is laid on a dark and on a light ground, and the worse score counts.
+    A transparent one is laid on a dark and on a light background, and the lower score counts.
     """
 
     def __init__(self, image: pyvips.Image) -> None:
@@ -196,7 +196,7 @@ class AlphaReference:
         self._references = [Reference(_bytes(image, ground)) for ground in self._grounds]
 
     def score(self, image: pyvips.Image) -> float:
-        """The score of a picture of the same size. Where only one of the two has alpha, the other
+        """The score of a picture of the same size. If only one of the two has alpha, the other
         counts as opaque."""
         shown = with_alpha(image) if len(self._grounds) > 1 else image
         return min(
@@ -210,7 +210,7 @@ def _bytes(image: pyvips.Image, ground: str) -> Bytes:
 
 
 def _scales_of(height: int, width: int) -> int:
-    """How many scales a picture has: full size and each half of it."""
+    """The number of scales of a picture: full size, and each half of it."""
     found = 0
     while found < SCALES and min(height, width) >= SMALLEST:
         found += 1
@@ -219,7 +219,7 @@ def _scales_of(height: int, width: int) -> int:
 
 
 def _pyramid(pixels: Bytes, scales: int) -> list[list[Floats]]:
-    """The bands of colour that count at full size and at each half of it."""
+    """The colour bands that count, at full size and each half of it."""
     linear = [cast(Floats, cv2.LUT(plane, _LINEAR)) for plane in cv2.split(pixels)]
     found = []
     for scale in range(scales):
@@ -262,7 +262,7 @@ def _opponent(band: int, cones: list[Floats], into: Floats) -> None:
 
 
 def _halved(linear: Floats) -> Floats:
-    """Means of 2 × 2 pixels; at an odd edge of the pixels that there are."""
+    """Means of 2 × 2 pixels; at an odd edge, of the pixels that exist."""
     height, width = linear.shape
     even = linear
     if height % 2 or width % 2:
@@ -272,7 +272,7 @@ def _halved(linear: Floats) -> Floats:
 
 
 def _strips(pixels: Floats, first: int = 0, last: int | None = None) -> list[tuple[int, int]]:
-    """First and last row (exclusive) of strips that fit into the cache."""
+    """First and last row (exclusive) of strips that fit in the cache."""
     height, width = pixels.shape[:2]
     end = height if last is None else min(height, last)
     rows = max(16, STRIP_BYTES // (width * 4))
@@ -284,7 +284,8 @@ def _padded(xyb: Floats) -> Floats:
 
 
 def _blur(band: Floats) -> Floats:
-    """A Gaussian; nothing lies left and right of the picture. Gives REACH rows less each way."""
+    """A Gaussian blur, with zeros left and right of the picture. Returns REACH fewer rows at the
+    top and bottom."""
     size = (2 * REACH + 1, 2 * REACH + 1)
     blurred = cv2.GaussianBlur(band, size, SIGMA, borderType=cv2.BORDER_CONSTANT)
     return cast(Floats, blurred[REACH:-REACH])
@@ -293,7 +294,7 @@ def _blur(band: Floats) -> Floats:
 def _maps(
     own: _Plane, values: Floats, inner: tuple[int, int], wanted: NDArray[np.bool_]
 ) -> Iterator[tuple[int, Floats]]:
-    """The maps that count, by number, of the rows ``inner`` (first and last, exclusive)."""
+    """The maps that count, by number, for the rows ``inner`` (first and last, exclusive)."""
     padded = _padded(values)
     for top, bottom in _strips(values, *inner):
         rows, here = slice(top, bottom + 2 * REACH), slice(top + REACH, bottom + REACH)
@@ -312,8 +313,8 @@ def _maps(
 
 
 def _structure(m1: Floats, m2: Floats, squares: Floats, product: Floats) -> Floats:
-    """1 - SSIM with the contrast term left out, as SSIMULACRA2 has it; never below 0. ``squares``
-    and ``product`` are used up."""
+    """1 - SSIM without the contrast term, as in SSIMULACRA2; never below 0. ``squares`` and
+    ``product`` are overwritten."""
     # Each of these passes writes over a strip that is in the cache and not needed any more.
     apart = cv2.subtract(m1, m2)
     cv2.multiply(apart, apart, apart)
@@ -332,7 +333,8 @@ def _structure(m1: Floats, m2: Floats, squares: Floats, product: Floats) -> Floa
 
 
 def _edges(a: Floats, a_mean: Floats, b: Floats, b_mean: Floats) -> Floats:
-    """Above 0 where the other picture has edges that the reference lacks, below 0 the other way."""
+    """Above 0 where the other picture has edges that the reference does not, below 0 where it lacks
+    edges."""
     theirs = cv2.absdiff(b, b_mean)
     theirs += 1
     ours = cv2.absdiff(a, a_mean)
@@ -343,7 +345,7 @@ def _edges(a: Floats, a_mean: Floats, b: Floats, b_mean: Floats) -> Floats:
 
 
 def _score(sums: _Sums, scales: int) -> float:
-    """The sums weighted, and bent to the scale of what people said."""
+    """The weighted sums, mapped to the scale of human ratings."""
     found = sums.norms()[:, :scales]
     total = float((_weights(scales) * found).sum()) * 0.9562382616834844
     bent = 2.326765642916932 * total - 0.020884521182843837 * total**2
@@ -352,7 +354,7 @@ def _score(sums: _Sums, scales: int) -> float:
 
 
 def half_coloured(image: pyvips.Image) -> pyvips.Image:
-    """Lightness as it is, colour in means of 2 × 2 pixels, smoothed between them as browsers do."""
+    """Lightness unchanged, colour as means of 2 × 2 pixels, interpolated as in browsers."""
     colour = image.extract_band(0, n=3).numpy()
     height, width = colour.shape[:2]
     light, red, blue = cv2.split(cv2.cvtColor(colour, cv2.COLOR_RGB2YCrCb))

@@ -13,10 +13,10 @@ from gefa.core.treat.formats import Format
 
 
 def shown(data: bytes, format: Format) -> pyvips.Image:
-    """8-bit sRGB, with alpha where the file has it; the first frame of one that moves.
+    """8-bit sRGB, with alpha if the file has it; the first frame of an animation.
 
-    AVIF is decoded by libavif, as in browsers. libheif, which libvips has, makes colour of half
-    resolution coarser: files looked up to two points better there than they are.
+    AVIF is decoded by libavif, as in browsers. libheif, which libvips uses, makes half-resolution
+    colour coarser: files looked up to two points better there than they are.
     """
     if format is Format.SVG:
         return pyvips.Image.svgload_buffer(data)

@@ -22,15 +22,15 @@ from gefa.core.read.document import Document, Part
 from gefa.core.read.svg.elements import XLINK
 
 FINEST = 0.02
-"""px at the natural size of the file that a coordinate may be off: a sixteenth of a px at 3x"""
+"""px at the file's natural size by which a coordinate may be off: a sixteenth of a px at 3x"""
 DIGITS = (4, 9)
-"""significant digits of a number, at the least and at the most"""
+"""fewest and most significant digits of a number"""
 _MEAN, _BLOCK, _IN_BLOCK = 0.7, 16, 14.0
-"""levels (0..255) that the file may be off from the part on average, and on average in any one
-block of so many px a side: a lost dot shows there, an edge that is a hundredth of a px off does
+"""levels (0..255) by which the file may differ from the part: on average, and on average in any
+block of so many px a side. A missing dot shows in a block, an edge off by a hundredth of a px does
 not"""
 _COMPARED = 1_600
-"""px of the longer side that both are drawn at to be compared, at the most"""
+"""px of the longer side at which both are drawn to compare them, at most"""
 _XLINK_HREF = f"{{{XLINK}}}href"
 _REFERENCE = re.compile(r"""((?:url\(\s*['"]?|^)#)([^)'"\s]+)""")
 _LETTERS = "abcdefghijklmnopqrstuvwxyz"
@@ -46,8 +46,8 @@ def svg_file(
     keep_text: bool = False,
     matte: str = "",
 ) -> bytes:
-    """The file of ``region`` (canvas px) of a part, which looks like ``picture`` and is as large.
-    NotDrawable with the reason where there can be none."""
+    """The file of ``region`` (canvas px) of a part, with the look and size of ``picture``.
+    NotDrawable, with the reason, if there cannot be one."""
     size = Size(picture.width, picture.height)
     raw = document.as_svg(part, region, size, whole=whole, keep_text=keep_text, matte=matte)
     # A cleaner that mistakes something is no reason to do without the drawing.
@@ -62,20 +62,21 @@ def svg_file(
 
 
 def sent_bytes(data: bytes) -> int:
-    """What a server sends of a text file: packed by gzip as servers usually do."""
+    """The size of a text file as sent: compressed by gzip as servers usually do."""
     return len(gzip.compress(data, compresslevel=6, mtime=0))
 
 
 def digits_for(region: Rect, size: Size) -> int:
-    """Significant digits that place a point of ``region`` to FINEST px of a file of ``size``."""
+    """The significant digits that place a point of ``region`` to within FINEST px in a file of
+    ``size``."""
     far = max(map(abs, (region.x, region.y, region.x + region.width, region.y + region.height)))
     px = size.width / region.width
     return min(DIGITS[1], max(DIGITS[0], ceil(log10(max(1.0, far * px / FINEST)))))
 
 
 def cleaned(raw: bytes, digits: int) -> bytes:
-    """The same drawing in fewer bytes, its numbers in so many significant digits. Its ids begin
-    with letters of its own: several drawings may be put into one page."""
+    """The same drawing in fewer bytes, with numbers in so many significant digits. Its ids start
+    with letters of its own, so that several drawings can share a page."""
     try:
         text = scour.scourString(_with_old_references(raw), _options(digits))
     except Exception:
@@ -102,7 +103,7 @@ def _options(digits: int) -> Any:
 
 
 def _with_old_references(data: bytes) -> str:
-    """``href`` as XLink had it: the cleaner takes what is referred to otherwise for unused."""
+    """``href`` as in XLink: the cleaner removes elements that are referenced in any other way."""
     root = _parsed(data)
     for element in root.iter():
         if "href" in element.attrib:
@@ -111,7 +112,7 @@ def _with_old_references(data: bytes) -> str:
 
 
 def _with_references(text: str, raw: bytes) -> bytes:
-    """With ``href``, and ids of its own."""
+    """With ``href``, and with ids of its own."""
     root = _parsed(text.encode())
     ids = [element.attrib["id"] for element in root.iter() if "id" in element.attrib]
     letters = _own_letters(raw)
@@ -142,7 +143,7 @@ def _own_letters(raw: bytes) -> str:
 
 
 def looks_the_same(drawn: pyvips.Image, picture: pyvips.Image) -> bool:
-    """Whether two pictures of one size differ by antialiasing only."""
+    """Whether two pictures of one size differ only by antialiasing."""
     longer = max(picture.width, picture.height)
     ours, theirs = (_premultiplied(image) for image in (drawn, picture))
     off = (ours - theirs).abs().bandmean()

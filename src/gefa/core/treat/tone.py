@@ -11,23 +11,23 @@ from numpy.typing import NDArray
 from gefa.core.pixels import with_alpha
 
 ENDS = 0.003
-"""the share of pixels at each end that may become black or white"""
+"""share of pixels at each end that may become black or white"""
 REACH = 28
-"""levels of 255 that black and white are moved by at the most"""
+"""levels of 255 by which black and white move at most"""
 MIDDLE = 0.46
-"""where the median is drawn to, 0..1"""
+"""target of the median, 0..1"""
 PULL = 0.35
-"""of the way there"""
+"""share of the way there"""
 GAMMA = (0.85, 1.15)
-"""how far it may go"""
+"""allowed range"""
 
 ToneCurve = NDArray[np.uint8]
-"""256 levels, from each level to another"""
+"""256 levels: the new level for each old one"""
 
 
 def curve_for(image: pyvips.Image) -> ToneCurve:
-    """The curve for an 8-bit sRGB picture, from the lightness of what is visible; it does nothing
-    to one whose tones already reach from black to white round a middle grey."""
+    """The tone curve for an 8-bit sRGB picture, from the lightness of its visible pixels. It
+    changes nothing if the tones already reach from black to white around a middle grey."""
     pixels = with_alpha(image).numpy()
     visible = pixels[pixels[..., 3] > 127][:, :3]
     levels = np.arange(256) / 255
@@ -44,7 +44,7 @@ def curve_for(image: pyvips.Image) -> ToneCurve:
 
 
 def lifted(image: pyvips.Image, curve: ToneCurve) -> pyvips.Image:
-    """The picture with its colours through the curve; alpha stays."""
+    """The picture with its colours mapped by the curve; alpha stays."""
     table = pyvips.Image.new_from_array(curve.reshape(1, 256))
     colour = image.extract_band(0, n=3).maplut(table).cast("uchar")
     if image.hasalpha():

@@ -23,13 +23,13 @@ SMOOTHED = 2.0
 BLOCK = 8
 """px a side: a black dot of 3 px changes the mean of a block by more than 9 levels"""
 _JFIF = b"\xff\xe0\x00\x10JFIF\x00\x01\x01\x00\x00\x01\x00\x01\x00\x00"
-"""ITU-T T.871, section 10: says that colours are YCbCr; 1 px by 1 px, no thumbnail"""
+"""ITU-T T.871, section 10: colours are YCbCr; 1 px by 1 px, no thumbnail"""
 _TABLES = {0xDB, 0xC4, 0xDD, 0xC0, 0xC1, 0xC2}
 """markers of JPEG segments that stay (ITU-T T.81, table B.1): tables, restart interval, and frames
 of Huffman-coded kinds"""
 _COLOUR_TRANSFORM = b"\xff\xee\x00\x0e"
-"""the segment of 14 bytes that says how colours are stored where it is not YCbCr (ITU-T T.872,
-section 6.5.3)"""
+"""the segment of 14 bytes that says how colours are stored if not as YCbCr (ITU-T T.872, section
+6.5.3)"""
 _PNG_KEPT = {b"IHDR", b"PLTE", b"tRNS", b"IDAT", b"IEND"}
 _WEBP_KEPT = {b"VP8 ", b"VP8L", b"ALPH"}
 _VP8X_ALPHA = 0x10
@@ -37,12 +37,12 @@ _VP8X_ALPHA = 0x10
 
 
 class _Unfit(Exception):
-    """The file is built in a way that is not followed here."""
+    """The file has a structure that is not supported here."""
 
 
 def bare(data: bytes, format: Format) -> bytes | None:
-    """The file with nothing but its picture; None where that cannot be had: animations, damaged
-    files, and an AVIF file that holds anything else."""
+    """The file with its picture and nothing else; None if that is impossible: animations, damaged
+    files, and an AVIF file that contains anything else."""
     strip = _STRIPPERS.get(format)
     try:
         return strip(data) if strip is not None else None

@@ -15,28 +15,28 @@ from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Settings
 
 CAREFUL = 0.92
-"""of the allowed step: predictions are a little off"""
+"""of the allowed step: predictions are slightly off"""
 SHAPED_BY = 12
-"""widths that the shape of the growth is measured at"""
+"""widths at which growth is measured"""
 ROUGH_QUALITY = 70
-"""of the JPEG by which growth is measured: any middle quality grows alike"""
+"""of the JPEG files that growth is measured with: any medium quality grows the same way"""
 
 Shape = Callable[[float], float]
-"""how much heavier one width (px) is than another, in any unit"""
+"""the weight of a width (px) relative to others, in any unit"""
 
 
 def growth(
     sizes: Sequence[Size], at: Callable[[Size], pyvips.Image]
 ) -> tuple[tuple[int, int], ...]:
-    """How heavy a picture roughly is by its width (px), from quick encodes of a few of the
-    ``sizes``. Weight is no power of the width: grain may show near the natural size only."""
+    """The rough weight of a picture by width (px), from quick encodes at a few of the ``sizes``.
+    Weight is not a power of the width: grain may only show near the natural size."""
     step = max(1, -(-len(sizes) // SHAPED_BY))
     chosen = dict.fromkeys([*sizes[::step], sizes[-1]])
     return tuple((size.width, _rough_weight(at(size))) for size in chosen)
 
 
 def shape_of(points: Sequence[tuple[int, int]]) -> Shape:
-    """Between such points, smoothly."""
+    """Smooth interpolation between such points."""
     xs, ys = [log(width) for width, _ in points], [log(bytes) for _, bytes in points]
     return lambda width: exp(level_beyond(xs, ys, log(width)))
 
@@ -48,11 +48,11 @@ def _rough_weight(image: pyvips.Image) -> int:
 def next_widths(
     known: Mapping[int, int], candidates: Iterable[int], apart: int, shape: Shape
 ) -> list[int]:
-    """Which of the ``candidates`` (px) to make next, so that in the end no two neighbours are more
-    than ``apart`` bytes apart; none when that is so, or no candidate lies between them.
+    """Which of the ``candidates`` (px) to make next, so that finally no two neighbours are more
+    than ``apart`` bytes apart; empty if that holds, or if no candidate lies between them.
 
-    ``known`` gives bytes by width. Between two known widths weight is taken to grow as ``shape``
-    does, bent to meet both.
+    ``known`` gives bytes by width. Between two known widths, weight is assumed to grow as
+    ``shape``, bent to meet both.
     """
     found: list[int] = []
     for (narrow, light), (wide, heavy) in pairwise(sorted(known.items())):
@@ -77,8 +77,8 @@ def next_widths(
 
 
 def fewest(known: Mapping[int, int], apart: int) -> list[int]:
-    """The fewest of the known widths, from the narrowest to the widest, of which no two neighbours
-    are more than ``apart`` bytes apart wherever all of them together allow that."""
+    """The fewest of the known widths, from narrowest to widest, of which no two neighbours are more
+    than ``apart`` bytes apart, where the known widths allow that."""
     widths = sorted(known)
     kept = widths[:1]
     while kept and kept[-1] != widths[-1]:

@@ -20,12 +20,12 @@ _OF_ENDING = {
 }
 _HERE = "http://page.invalid/"
 MOST_BYTES = 100_000_000
-"""of a file that is looked at"""
+"""of a file whose header is read"""
 
 
 @dataclass(frozen=True, slots=True)
 class FoundFile:
-    """A file that an address names. Sizes in px, 0 where they are not known."""
+    """A file found at an address. Sizes in px, 0 if unknown."""
 
     path: str
     format: Format | None
@@ -36,12 +36,13 @@ class FoundFile:
 
 
 FindUpload = Callable[[SplitResult], FoundFile | str | None]
-"""from an address to the file of an upload, or why there is none; None for any other address"""
+"""from an address to an upload's file, or the reason why there is none; None for any
+other address"""
 
 
 class Addresses:
-    """Finds files by their addresses in the pages below ``root``: those of a manifest, whose files
-    lie in ``out``, those of uploads, and any other that is there."""
+    """Finds files by their addresses in pages below ``root``: files of a manifest, which lie in
+    ``out``, files of uploads, and any other existing file."""
 
     def __init__(
         self,
@@ -59,8 +60,8 @@ class Addresses:
         """paths in the manifest that some page named"""
 
     def find(self, url: str, page: str, base: str = "") -> FoundFile | str:
-        """The file that ``url`` names on the page at a path below the root, or why there is none,
-        in words; nothing is said of data in the address itself."""
+        """The file at ``url`` for the page at a path below the root, or why there is none; empty
+        text for data URLs."""
         try:
             address = urljoin(urljoin(_HERE + quote(page), base), url.strip())
             split = urlsplit(address)
@@ -88,7 +89,7 @@ class Addresses:
         return found
 
     def unused(self) -> Iterable[File]:
-        """Files of the manifest that no page named."""
+        """Files of the manifest that no page has named."""
         return (file for path, file in self._made.items() if path not in self.used)
 
     def _found(self, path: str, places: Sequence[str]) -> FoundFile | str:
@@ -110,14 +111,15 @@ class Addresses:
         return self._made.get(disk.relative_to(self._out).as_posix())
 
     def _by_ending(self, path: str) -> File | None:
-        """The made file with the longest end of a path: pages are served from anywhere."""
+        """The made file with the longest matching end of the path: pages may be served from
+        anywhere."""
         parts = PurePosixPath(path).parts
         ends = ("/".join(parts[at:]) for at in range(len(parts)))
         return next((self._made[end] for end in ends if end in self._made), None)
 
 
 def _folders_above(page: str) -> tuple[str, ...]:
-    """Of a page's path, the root first."""
+    """Folders above a page's path, the root first."""
     parts = PurePosixPath(page).parent.parts
     return tuple("/".join(parts[:at]) for at in range(len(parts) + 1))
 

@@ -35,15 +35,15 @@ _COLUMNS = ("viewport_width", "device_pixel_ratio", "share", "formats")
 
 
 def viewport_of(row: AudienceRow) -> Viewport:
-    """With the height that a screen of this width usually has: phones upright, tablets upright,
-    desks lying."""
+    """The viewport with the usual height for its width: phones and tablets upright,
+    desktops wide."""
     width = row.viewport_width
     ratio = 2.0 if width < 600 else 4 / 3 if width < 1100 else 5 / 8
     return Viewport(width, round(width * ratio), row.device_pixel_ratio)
 
 
 class Audience:
-    """Rows of visitors, and what holds for each of them. Shares sum up to 1."""
+    """Groups of visitors as arrays, one value for each row. Shares add up to 1."""
 
     def __init__(self, name: str, rows: Iterable[AudienceRow]) -> None:
         self.name = name
@@ -60,8 +60,8 @@ class Audience:
         return np.array([row.device_pixel_ratio for row in self.rows], dtype=np.float64)
 
     def needed(self, sizes: str) -> Floats:
-        """Device px that a picture with these ``sizes`` is wide, for each row. Entries that do not
-        hold are skipped, as browsers do."""
+        """Device px that a picture with these ``sizes`` needs, for each row. Invalid entries are
+        ignored, as in browsers."""
         if sizes not in self._needed:
             entries = valid_entries(sizes)
             widths = [max(0.0, shown_width(entries, viewport)) for viewport in self.viewports]
@@ -69,7 +69,7 @@ class Audience:
         return self._needed[sizes]
 
     def holds(self, media: str) -> Bools:
-        """Whether a media condition holds, for each row; one that cannot be read never does."""
+        """Whether a media condition matches, for each row; an invalid one never does."""
         if media not in self._holding:
             try:
                 condition = parse_media(media)
@@ -80,7 +80,7 @@ class Audience:
         return self._holding[media]
 
     def shows(self, format: Format) -> Bools:
-        """Whether visitors' browsers show a format, for each row."""
+        """Whether browsers show a format, for each row."""
         if format not in self._showing:
             everywhere = not FORMATS[format].modern or FORMATS[format].drawn
             found = [everywhere or format in row.formats for row in self.rows]
@@ -89,7 +89,7 @@ class Audience:
 
 
 def neutral() -> Audience:
-    """A plain audience for those who have not measured theirs."""
+    """A plain audience for sites without measurements."""
     rows = [
         AudienceRow(viewport_width=width, device_pixel_ratio=density, share=share)
         for width, density, share in _NEUTRAL_ROWS
@@ -111,8 +111,8 @@ def audience_of(entry: AudienceEntry, folder: Path | None) -> Audience:
 
 
 def with_rows(plan: Plan, folder: Path) -> Plan:
-    """The plan with the rows of its audiences in it, instead of the names of files in ``folder``.
-    PlanError if one cannot be read."""
+    """The plan with its audiences' rows inside, instead of names of files in ``folder``. PlanError
+    if one cannot be read."""
     entries = [
         AudienceEntry(name=entry.name, rows=audience_of(entry, folder).rows)
         for entry in plan.audiences
@@ -121,7 +121,7 @@ def with_rows(plan: Plan, folder: Path) -> Plan:
 
 
 def read_audience(file: Path, name: str) -> Audience:
-    """An audience of a CSV or JSON file. PlanError names the file and the line."""
+    """The audience in a CSV or JSON file. PlanError names the file and the line."""
     try:
         with file.open("rb") as opened:
             data = opened.read(MOST_BYTES + 1)

@@ -24,16 +24,16 @@ from gefa.core.weigh.sent import TOO_FEW
 
 MOST_WIDTHS = 12
 WORTH = 0.02
-"""of the bytes: a width that saves less than this is one file too many"""
+"""of the bytes: a width that saves less is not worth a file"""
 MOST_CANDIDATES = 600
-"""more of them, as many pictures together have, are thinned out: the table of steps has their
-square"""
+"""more candidates, as many pictures together have, are thinned out: the table has their number
+squared"""
 
 
 @dataclass(frozen=True)
 class Demand:
-    """What visitors need of one picture in one format: px, and their share of visits; with what it
-    weighs, and its natural width in px."""
+    """What visitors need of one picture in one format: px with their share of visits, the picture's
+    weight curve, and its natural width in px."""
 
     needed: Floats
     shares: Floats
@@ -44,8 +44,8 @@ class Demand:
 
 @dataclass(frozen=True)
 class Ladder:
-    """Widths in px, the bytes that they cost a visit on average, and the share of visits that they
-    send too few px; ``short`` are those of them that a wider file would help."""
+    """Widths in px, the mean bytes they cost a visit, and the share of visits that get too few px;
+    ``short`` is the share of these that a wider file would help."""
 
     widths: tuple[int, ...]
     bytes: float
@@ -54,7 +54,7 @@ class Ladder:
 
 
 def cost_of(widths: Sequence[int], demands: Sequence[Demand]) -> Ladder:
-    """What a ladder costs. Widths above a picture's natural one become that."""
+    """The cost of a ladder. Widths above a picture's natural width count as that."""
     total = blurred = short = 0.0
     for demand in demands:
         own = np.unique(np.minimum(np.array(sorted(widths)), demand.natural)).astype(np.float64)
@@ -67,7 +67,7 @@ def cost_of(widths: Sequence[int], demands: Sequence[Demand]) -> Ladder:
 
 
 def candidates(demands: Sequence[Demand]) -> Floats:
-    """All widths that can be of the best ladder, in px, ascending."""
+    """All widths that the best ladder can contain, in px, ascending."""
     wanted = [
         np.minimum(np.ceil(np.concatenate([d.needed, TOO_FEW * d.needed]) - 1e-6), d.natural)
         for d in demands
@@ -82,9 +82,9 @@ def candidates(demands: Sequence[Demand]) -> Floats:
 def best_ladders(
     demands: Sequence[Demand], *, most: int = MOST_WIDTHS, too_few: float = 0.0
 ) -> list[Ladder]:
-    """The best ladder of 1, 2 ... ``most`` widths, as far as one more gains anything; of those that
-    send no more than ``too_few`` of the visits (0..1) less than 0.95 of the px they need, or of the
-    natural width where that is less."""
+    """The best ladder of 1, 2 ... ``most`` widths, while one more still gains anything; only
+    ladders that send at most ``too_few`` of the visits (0..1) less than 0.95 of the px they need,
+    or of the natural width if that is smaller."""
     demands = [demand for demand in demands if len(demand.needed)]
     if not demands:
         return []
@@ -105,7 +105,7 @@ def best_ladders(
 
 
 def proposed(ladders: Sequence[Ladder]) -> Ladder:
-    """The one after which one more width gains less than is worth a file."""
+    """The ladder after which one more width gains less than a file is worth."""
     for ladder, following in pairwise(ladders):
         if following.bytes > ladder.bytes * (1 - WORTH):
             return ladder

@@ -17,7 +17,7 @@ _RESOLUTIONS = {"x": 1.0, "dppx": 1.0, "dpi": 1 / 96, "dpcm": 2.54 / 96}
 
 @dataclass(frozen=True)
 class CssOption:
-    """An address with its density, and its media type; empty for none told."""
+    """An address with its density and media type; an empty type if none is given."""
 
     url: str
     density: float = 1.0
@@ -26,7 +26,7 @@ class CssOption:
 
 @dataclass(frozen=True)
 class CssImage:
-    """A background: the options that a browser chooses from."""
+    """A background, as options for a browser to choose from."""
 
     line: int
     options: tuple[CssOption, ...]
@@ -53,7 +53,7 @@ def css_images(style: HtmlStyle) -> list[CssImage]:
 
 
 def _blocks(rules: list[Any], depth: int = 0) -> Iterator[list[Any]]:
-    """Of rules, and of those inside of conditions."""
+    """Blocks of rules, also inside conditions."""
     for rule in rules:
         if rule.type == "qualified-rule":
             yield tinycss2.parse_blocks_contents(rule.content)

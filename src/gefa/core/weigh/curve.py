@@ -16,22 +16,22 @@ from gefa.core.weigh.shown import ShownFile
 
 Floats = npt.NDArray[np.float64]
 USUAL_POWER = 1.6
-"""of bytes over width, where there is one file only: photographs have 1.5 to 1.8"""
+"""of bytes over width, if there is only one file: photographs have 1.5 to 1.8"""
 _POWERS = (0.5, 2.0)
-"""beyond the files: less than one side grows, or more than both, is a matter of two files that
-happen to lie close together"""
+"""beyond these, weight grows less than one side or more than both: then two files only happen to
+weigh so"""
 
 
 @dataclass(frozen=True)
 class WeightCurve:
-    """Bytes over px of width, in logarithms, by measured points with ascending widths."""
+    """Bytes over px of width, logarithmic, through measured points with ascending widths."""
 
     widths: Floats
     bytes: Floats
 
     @classmethod
     def of(cls, files: Iterable[ShownFile]) -> WeightCurve:
-        """The curve of files of one picture and format; of two files of one width, the lighter
+        """The curve of one picture's files in one format; of two files of one width, the lighter
         counts."""
         points: dict[int, int] = {}
         for file in files:
@@ -41,7 +41,7 @@ class WeightCurve:
         return cls(np.log([width for width, _ in ordered]), np.log([size for _, size in ordered]))
 
     def at(self, widths: Floats) -> Floats:
-        """Bytes at these px. Above the widest file there is nothing more to send."""
+        """Bytes at this width in px. Above the widest file the weight stays."""
         logs = np.log(np.maximum(widths, 1.0))
         inside: Floats = np.interp(logs, self.widths, self.bytes)
         below = np.minimum(logs - self.widths[0], 0.0) * self._power

@@ -18,7 +18,7 @@ from gefa.core.weigh.srcset import parse_srcset
 
 
 class MarkupFault(BaseModel):
-    """Something wrong at a ``line`` of a page; 0 for the page, or the site, as a whole."""
+    """A mistake at a ``line`` of a page; 0 for the whole page or site."""
 
     page: str
     line: int
@@ -32,7 +32,7 @@ class MarkupFault(BaseModel):
 def faults_of(
     name: str, page: HtmlPage, pictures: Sequence[ShownPicture], audience: Audience
 ) -> list[MarkupFault]:
-    """What is wrong with the pictures of a page; ``pictures`` are those with their files."""
+    """The mistakes in a page's pictures; ``pictures`` are those with their files."""
     told = [*_of_attributes(page), *_late_and_eager(page)]
     for picture in pictures:
         told += _heavier_first(picture)
@@ -83,7 +83,7 @@ def _of_source(source: HtmlSource, *, lazy: bool) -> Iterator[Told]:
 
 
 def _late_and_eager(page: HtmlPage) -> Iterator[Told]:
-    """Below a lazy picture no first screen begins."""
+    """Below a lazy picture there is no first screen."""
     lazy_above = False
     for picture in page.pictures:
         if lazy_above and not picture.lazy:
@@ -92,7 +92,7 @@ def _late_and_eager(page: HtmlPage) -> Iterator[Told]:
 
 
 def _heavier_first(picture: ShownPicture) -> Iterator[Told]:
-    """A source that a browser takes before another one, heavier at the same width."""
+    """A source that browsers prefer to another, and that is heavier at the same width."""
     for first, later in pairwise(picture.sources):
         if first.media != later.media or first.type == later.type:
             continue

@@ -41,8 +41,8 @@ class HtmlSource:
 
 @dataclass(frozen=True)
 class HtmlPicture:
-    """An ``<img>`` with the ``<source>`` elements before it. ``alt`` is None where there is no such
-    attribute; ``width`` and ``height`` are those that are told, in CSS px."""
+    """An ``<img>`` with the ``<source>`` elements before it. ``alt`` is None without such an
+    attribute; ``width`` and ``height`` are the attributes, in CSS px."""
 
     line: int
     sources: tuple[HtmlSource, ...]
@@ -56,7 +56,7 @@ class HtmlPicture:
 
 @dataclass(frozen=True)
 class HtmlPreload:
-    """A ``<link>`` that has the page load a picture early."""
+    """A ``<link>`` that preloads a picture."""
 
     line: int
     href: str
@@ -74,7 +74,7 @@ class HtmlStyle:
 
 @dataclass
 class HtmlPage:
-    """What a page shows, in its order."""
+    """The pictures of a page, in order."""
 
     pictures: list[HtmlPicture] = field(default_factory=list)
     preloads: list[HtmlPreload] = field(default_factory=list)
@@ -83,7 +83,7 @@ class HtmlPage:
 
 
 def read_page(data: bytes, file: str) -> HtmlPage:
-    """The pictures of a page. SourceError where it is too large, or no HTML at all."""
+    """The pictures of a page. SourceError if it is too large, or not HTML."""
     if len(data) > MOST_BYTES:
         raise SourceError(f"has more than {MOST_BYTES // 1_000_000} MB.", file=file)
     if b"\0" in data[:1024]:
@@ -100,7 +100,7 @@ def read_markup(text: str) -> HtmlPage:
 
 
 class _Reader(HTMLParser):
-    """Goes through the elements in order."""
+    """Reads the elements in order."""
 
     def __init__(self) -> None:
         super().__init__(convert_charrefs=True)
@@ -177,7 +177,7 @@ class _Reader(HTMLParser):
 
 
 def _number(text: str | None) -> float | None:
-    """A length in px, as HTML reads it: what follows the number is nothing."""
+    """A length in px, as HTML reads it: text after the number is ignored."""
     digits = ""
     for character in (text or "").strip():
         if not (character.isascii() and character.isdigit()):

@@ -15,8 +15,8 @@ from gefa.core.weigh.shown import ShownFile, ShownPage, ShownPicture
 
 
 class Step(BaseModel):
-    """A ladder of some widths (px): bytes that a visit loads of it on average, and the share of
-    visits (0..1) that it sends too few px."""
+    """A ladder of so many widths (px): the mean bytes of a visit, and the share of visits (0..1)
+    that get too few px."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -26,8 +26,8 @@ class Step(BaseModel):
 
 
 class LadderAdvice(BaseModel):
-    """The ladder of a cut, or of all cuts of a recipe that pages show: today's, the best one of
-    each number of widths, and the one to take. ``needed`` are px with their share of visits."""
+    """Advice on the ladder of a cut, or of a recipe's cuts: today's ladder, the best one for each
+    number of widths, and the proposed one. ``needed`` are px with their share of visits."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -41,12 +41,12 @@ class LadderAdvice(BaseModel):
 
     @property
     def saves(self) -> float:
-        """The share of today's bytes that the proposal spares, 0..1."""
+        """The share of today's bytes that the proposal saves, 0..1."""
         return 1 - self.proposed.bytes / self.today.bytes if self.today.bytes else 0.0
 
     @property
     def is_better(self) -> bool:
-        """Whether the proposal is worth a change: lighter, sharper, or fewer files for as much."""
+        """Whether the proposal is worth a change: lighter, sharper, or as good with fewer files."""
         if self.proposed.blurred > self.today.blurred + 1e-9:
             return False
         if self.proposed.blurred < self.today.blurred - 1e-9 or self.saves >= WORTH_TELLING:
@@ -61,8 +61,8 @@ WORTH_TELLING = 0.02
 def demands_of(
     shown: Iterable[ShownPicture], audience: Audience, naturals: Mapping[str, int]
 ) -> dict[str, list[Demand]]:
-    """What visitors need of each cut, wherever pages show it. ``naturals`` are the natural widths
-    of cuts in px, which the widest file has to do for."""
+    """The demand for each cut, on all pages. ``naturals`` are the natural widths of cuts in px,
+    beyond which the widest file must do."""
     found: dict[str, list[Demand]] = {}
     for picture in shown:
         loads = sent(picture, audience)
@@ -94,7 +94,7 @@ def advice(
     *,
     too_few: float = 0.0,
 ) -> LadderAdvice | None:
-    """What to say of a ladder; None where nobody needs anything of it."""
+    """Advice on a ladder; None if nobody needs the picture."""
     best = best_ladders(demands, too_few=too_few)
     if not best or not today:
         return None
@@ -116,7 +116,7 @@ def ladders_of(
     *,
     too_few: float = 0.0,
 ) -> list[LadderAdvice]:
-    """Advice for each cut that pages show, the one that saves most bytes first."""
+    """Advice for each cut on the pages; the one that saves most bytes first."""
     shown = [picture for page in pages for picture in page.pictures]
     widths = widths_of(file for picture in shown for file in picture.files)
     found = []
@@ -135,8 +135,8 @@ def recipe_ladders(
     *,
     too_few: float = 0.0,
 ) -> list[LadderAdvice]:
-    """Advice for each recipe that several cuts on the pages have: one ladder for all of them.
-    ``recipes`` are those of cuts."""
+    """Advice for each recipe with several cuts on the pages: one ladder for all of them.
+    ``recipes`` maps cuts to recipes."""
     shown = [picture for page in pages for picture in page.pictures]
     widths = widths_of(file for picture in shown for file in picture.files)
     demands = demands_of(shown, audience, naturals)
@@ -156,7 +156,7 @@ def recipe_ladders(
 
 
 def widths_of(files: Iterable[ShownFile]) -> dict[str, list[int]]:
-    """The widths that there are of each cut, in px."""
+    """The made widths of each cut, in px."""
     found: dict[str, set[int]] = {}
     for file in files:
         if file.cut and not file.drawn:
@@ -165,7 +165,7 @@ def widths_of(files: Iterable[ShownFile]) -> dict[str, list[int]]:
 
 
 def priced(widths: Sequence[int], demands: Sequence[Demand]) -> Step:
-    """What a ladder of these widths costs."""
+    """The cost of a ladder with these widths."""
     return _step(cost_of(widths, demands))
 
 

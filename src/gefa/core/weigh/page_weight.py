@@ -27,7 +27,7 @@ class Plain(BaseModel):
 
 
 class SentFile(Plain):
-    """A file that a visitor is sent: ``needed`` and ``sent`` are px of width."""
+    """A file sent to a visitor: ``needed`` and ``sent`` are px of width."""
 
     picture: str
     path: str
@@ -40,8 +40,8 @@ class SentFile(Plain):
 
 
 class Visit(Plain):
-    """Visits of one row of an audience: their share (0..1), and the ``bytes`` that they load on
-    average, where lazy pictures count for those that reach them."""
+    """Visits of one row of an audience: their share (0..1), and the mean ``bytes`` they load; lazy
+    pictures count for those who reach them."""
 
     viewport_width: float
     device_pixel_ratio: float
@@ -52,8 +52,8 @@ class Visit(Plain):
 
 
 class PictureWeight(Plain):
-    """What one picture costs a visit on average: bytes, those of them that are over-delivered, and
-    the share of visits (0..1) that see it blurred."""
+    """The mean cost of one picture for a visit: bytes, how many of them are over-delivered, and the
+    share of visits (0..1) that see it blurred."""
 
     picture: str
     bytes: int
@@ -62,10 +62,12 @@ class PictureWeight(Plain):
 
 
 class PageWeight(Plain):
-    """What visits of a page load, in bytes: on average, of the lightest half, three quarters and 95
-    of 100 the heaviest, and at most. ``blurred`` is the share of visits with a picture of too few
-    px, ``waste`` the bytes beyond those of files of exactly the needed widths. ``kept`` is None
-    without a budget."""
+    """The bytes that visits of a page load: the mean, the percentiles p50, p75 and p95, and the
+    maximum.
+
+    ``blurred`` is the share of visits with a picture of too few px, ``waste`` the bytes beyond
+    those of files of exactly the needed widths. ``kept`` is None without a budget.
+    """
 
     name: str
     audience: str
@@ -88,7 +90,7 @@ class PageWeight(Plain):
 
     @property
     def heaviest(self) -> list[PictureWeight]:
-        """The three pictures that weigh most."""
+        """The three heaviest pictures."""
         return sorted(self.pictures, key=lambda one: -one.bytes)[:3]
 
 
@@ -99,7 +101,7 @@ def weigh_page(
     *,
     visits: bool = True,
 ) -> PageWeight:
-    """What this audience loads of a page; without ``visits`` only the sums over them."""
+    """What this audience loads of a page; without ``visits``, only the sums."""
     loads = [sent(picture, audience) for picture in page.pictures]
     _load_once(loads)
     kinds = list(_kinds(loads, audience))
@@ -128,7 +130,7 @@ def weigh_page(
 
 
 def loaded_bytes(page: ShownPage, audience: Audience) -> list[float]:
-    """Bytes of a visit on average, for each row of an audience, and nothing else."""
+    """Mean bytes of a visit for each row of an audience, and nothing else."""
     loads = [sent(picture, audience) for picture in page.pictures]
     if not loads:
         return [0.0] * _rows(audience)
@@ -162,7 +164,7 @@ def _rows(audience: Audience) -> int:
 
 
 def _percentile(amounts: Floats, masses: Floats, share: float) -> int:
-    """The least amount that this share of visits does not exceed."""
+    """The smallest amount that this share of visits does not exceed."""
     order = np.argsort(amounts, kind="stable")
     reached = np.cumsum(masses[order])
     at = int(np.searchsorted(reached, share * reached[-1] - 1e-12))
@@ -170,7 +172,7 @@ def _percentile(amounts: Floats, masses: Floats, share: float) -> int:
 
 
 def _load_once(loads: Sequence[Sent]) -> None:
-    """A file that several pictures of a page show is loaded once: it counts for the one that most
+    """A file shown by several pictures of a page loads once: it counts for the picture that most
     visits reach, or the first of them."""
     counts = Counter(file.path for one in loads for file in set(one.picture.files))
     if all(count == 1 for count in counts.values()):
@@ -189,7 +191,7 @@ def _load_once(loads: Sequence[Sent]) -> None:
 
 
 def _mean(one: Sent, amounts: Floats, audience: Audience) -> float:
-    """Of a visit, over all of them."""
+    """The mean over all visits."""
     return float(amounts @ audience.shares) * one.picture.reached * one.picture.times
 
 

@@ -14,7 +14,7 @@ from gefa.core.weigh.page_weight import PageWeight
 
 
 class Weighed(BaseModel):
-    """Pages with what they send, what is wrong with their markup, and ladders that fit better."""
+    """Pages with their weights, mistakes in their markup, and better ladders."""
 
     pages: list[PageWeight]
     faults: list[MarkupFault] = []
@@ -22,17 +22,18 @@ class Weighed(BaseModel):
 
     @property
     def over(self) -> list[PageWeight]:
-        """Pages that are over their budgets."""
+        """Pages over their budgets."""
         return [page for page in self.pages if page.kept is False]
 
     @property
     def failed(self) -> bool:
-        """Whether a build is to end here."""
+        """Whether a build should fail."""
         return bool(self.over) or any(page.problems for page in self.pages)
 
 
 def over_budget(page: PageWeight) -> str:
-    """What a page has too much, with the pictures that weigh most and what brings it under."""
+    """By how much a page is over its budget, its heaviest pictures, and what would
+    bring it under."""
     assert page.budget is not None
     amount = page.at(page.budget.at)
     heaviest = ", ".join(f"{one.picture} {weight(one.bytes)}" for one in page.heaviest)
@@ -48,7 +49,7 @@ def over_budget(page: PageWeight) -> str:
 
 
 def as_text(weighed: Weighed) -> Iterator[str]:
-    """A line for each page, then what is wrong and what is better."""
+    """A line for each page, then mistakes and better ladders."""
     wide = max((len(page.name) for page in weighed.pages), default=4)
     yield (
         f"{'page':<{wide}}  {'mean':>9} {'p75':>9} {'worst':>9} {'waste':>9} {'blurred':>9}  budget"
@@ -68,7 +69,7 @@ def as_text(weighed: Weighed) -> Iterator[str]:
 
 
 def ladder_line(one: LadderAdvice) -> str:
-    """A proposal beside today's ladder."""
+    """A proposed ladder beside today's."""
     return (
         f"{one.name}: {_widths(one.proposed.widths)} instead of {_widths(one.today.widths)}:"
         f" {weight(one.proposed.bytes)} a visit instead of {weight(one.today.bytes)}"

@@ -17,15 +17,15 @@ from gefa.core.weigh.shown import ShownPicture, ShownSource
 
 Ints = npt.NDArray[np.int64]
 TOO_FEW = 0.95
-"""of the needed px: a file that has less of them shows as blurred"""
+"""of the needed px, below which a file looks blurred"""
 _NONE = -1
 
 
 @dataclass(frozen=True)
 class Sent:
-    """What is sent of one picture, for each row of an audience: ``file`` is its number in the
-    picture, -1 for none; ``needed`` and ``width`` are px; ``over`` are bytes beyond those of a file
-    of exactly the needed width; ``blurred`` where it has too few px."""
+    """What each row of an audience is sent of one picture: ``file`` is the index of the file, -1
+    for none; ``needed`` and ``width`` are px; ``over`` are bytes beyond a file of exactly the
+    needed width; ``blurred`` marks too few px."""
 
     picture: ShownPicture
     file: Ints
@@ -37,7 +37,7 @@ class Sent:
 
 
 def sent(picture: ShownPicture, audience: Audience) -> Sent:
-    """What each visitor is sent of a picture, once."""
+    """What each visitor is sent of a picture, shown once."""
     count = len(audience.rows)
     found = Sent(
         picture,
@@ -63,7 +63,7 @@ def sent(picture: ShownPicture, audience: Audience) -> Sent:
 
 
 def _choose(source: ShownSource, start: int, here: Bools, audience: Audience, found: Sent) -> None:
-    """Fill in the rows ``here`` with what they are sent of a source."""
+    """Fill in what the rows ``here`` are sent of a source."""
     files = source.files
     order = sorted(range(len(files)), key=lambda at: files[at].offered)
     offered = np.array([files[at].offered for at in order])
@@ -83,4 +83,4 @@ def _choose(source: ShownSource, start: int, here: Bools, audience: Audience, fo
 
 
 _CLOSE = 1e-6
-"""px: what a division leaves of a whole number"""
+"""px: the rounding error of a division"""

@@ -10,8 +10,8 @@ from gefa.core.treat.formats import FORMATS, Format
 
 @dataclass(frozen=True, slots=True)
 class ShownFile:
-    """A file that a browser may choose: px ``offered`` by the markup, its own ``width`` in px, and
-    the ``bytes`` that travel. ``cut`` is what it was made of, where that is known."""
+    """A file for browsers to choose: its px as ``offered`` by the markup, its own ``width`` in px,
+    and the ``bytes`` sent. ``cut`` is its cut, if known."""
 
     path: str
     format: Format | None
@@ -29,8 +29,8 @@ class ShownFile:
 
 @dataclass(frozen=True, slots=True)
 class ShownSource:
-    """A ``<source>``, or the ``<img>`` as the last one: taken where ``media`` holds and the
-    ``type`` is shown (None is by every browser)."""
+    """A ``<source>``, or the ``<img>`` as the last one: used where ``media`` matches and the
+    ``type`` is supported (None is by every browser)."""
 
     files: tuple[ShownFile, ...]
     sizes: str
@@ -40,8 +40,8 @@ class ShownSource:
 
 @dataclass(frozen=True)
 class ShownPicture:
-    """What a page shows in one place. ``seen`` is the share of visits (0..1) that load it; it
-    stands for ``times`` of its kind."""
+    """One picture of a page. ``seen`` is the share of visits (0..1) that load it; it stands for
+    ``times`` similar ones."""
 
     name: str
     sources: tuple[ShownSource, ...]
@@ -58,7 +58,7 @@ class ShownPicture:
 
     @property
     def reached(self) -> float:
-        """The share of visits that load it: eager ones always do."""
+        """The share of visits that load it; 1 unless it is lazy."""
         return 1.0 if self.eager else self.seen
 
     @property

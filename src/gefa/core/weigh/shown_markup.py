@@ -13,24 +13,24 @@ from gefa.core.weigh.shown import ShownFile, ShownPicture, ShownSource
 from gefa.core.weigh.srcset import Candidate, parse_srcset
 
 Find = Callable[[str], FoundFile | str]
-"""from an address to its file, or why there is none"""
+"""from an address to its file, or the reason why there is none"""
 EVERYWHERE = frozenset({"", "image/gif", "image/bmp", "image/x-icon", "image/apng", "image/*"})
-"""types that every browser shows and nothing is made in"""
+"""types that every browser shows and Gefa does not make"""
 WINDOW = "100vw"
-"""what a browser takes where there is no ``sizes``"""
+"""the default without ``sizes``"""
 
 
 @dataclass
 class ShownMarkup:
-    """The pictures of a page, and what is wrong with their addresses: lines and words."""
+    """The pictures of a page, and mistakes in their addresses, with lines."""
 
     pictures: list[ShownPicture] = field(default_factory=list)
     problems: list[tuple[int, str]] = field(default_factory=list)
 
 
 def shown_markup(page: HtmlPage, find: Find) -> ShownMarkup:
-    """The pictures that a page loads: those of its elements, of its styles, and what it preloads
-    besides."""
+    """The pictures that a page loads: in elements, in styles, and by preloads that neither
+    explains."""
     reader = _Reader(find)
     for picture in page.pictures:
         reader.add(reader.picture(picture))
@@ -60,7 +60,7 @@ class _Reader:
         return ShownPicture(name, everything, eager=not one.lazy, alt=one.alt or "", line=one.line)
 
     def _source(self, source: HtmlSource, one: HtmlPicture, *, src: str = "") -> ShownSource | None:
-        """None where no browser takes it: without a candidate, or in a type that none shows."""
+        """None if no browser uses it: without a candidate, or in an unsupported type."""
         type = FORMAT_OF_TYPE.get(source.type)
         if type is None and source.type not in EVERYWHERE:
             return None
@@ -84,7 +84,7 @@ class _Reader:
         return None
 
     def background(self, image: CssImage) -> ShownPicture:
-        """An option for each type, in order; shown as wide as its file of density 1."""
+        """An option for each type, in order; as wide as its file of density 1."""
         groups: dict[str, list[CssOption]] = {}
         for option in image.options:
             groups.setdefault(option.type, []).append(option)
@@ -101,8 +101,8 @@ class _Reader:
         return ShownPicture(_name_of(sources), tuple(sources), line=image.line)
 
     def preload(self, link: HtmlPreload) -> ShownPicture | None:
-        """Loaded where its condition holds, whatever shows it. A browser without its type loads
-        nothing."""
+        """Loaded where its condition matches, whether shown or not. A browser that does not support
+        the type loads nothing."""
         source = link.source
         type = FORMAT_OF_TYPE.get(source.type)
         if type is None and source.type not in EVERYWHERE:
@@ -125,7 +125,8 @@ def _offered(
     *,
     lazy: bool = False,
 ) -> tuple[tuple[ShownFile, ...], str]:
-    """Files as the markup offers them, and their ``sizes``; ``width`` is that of an ``<img>``."""
+    """Files as the markup offers them, with their ``sizes``; ``width`` is the attribute of an
+    ``<img>``."""
     if all(candidate.width is None for candidate, _ in files):
         return _by_density(files, width)
     shown = tuple(_shown(file, float(candidate.width or file.width)) for candidate, file in files)
@@ -139,8 +140,8 @@ def _offered(
 def _by_density(
     files: Sequence[tuple[Candidate, FoundFile]], width: float | None
 ) -> tuple[tuple[ShownFile, ...], str]:
-    """Offered by px for each CSS px: as wide as is told, else as the first file is at its
-    density; one file alone at most as wide as the window."""
+    """Files offered by density: as wide as the attribute says, else as the first file at its
+    density; a single file at most as wide as the window."""
     first, file = files[0]
     css = width or max(1.0, file.width / first.density)
     shown = tuple(_shown(found, candidate.density * css) for candidate, found in files)
@@ -152,7 +153,7 @@ def _shown(file: FoundFile, offered: float) -> ShownFile:
 
 
 def _name_of(sources: Sequence[ShownSource]) -> str:
-    """A cut, else the name of a file without its ending."""
+    """The cut's name, else the file name without its ending."""
     files = [file for source in sources for file in source.files]
     if not files:
         return ""

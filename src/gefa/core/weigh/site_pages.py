@@ -14,8 +14,8 @@ from gefa.core.weigh.shown import ShownFile, ShownPage, ShownPicture, ShownSourc
 
 
 class SitePages:
-    """Pages that list their pictures. Each is weighed as its markup would have it; a test holds the
-    two against each other."""
+    """Pages that list their pictures. Each is weighed as its markup would be; a test compares the
+    two."""
 
     def __init__(self, manifest: Manifest, entries: Sequence[PictureEntry]) -> None:
         self.named = NamedPictures(manifest, entries)
@@ -23,7 +23,7 @@ class SitePages:
         self._shown: dict[tuple[str, str], ShownPicture] = {}
 
     def page(self, entry: PageEntry) -> ShownPage:
-        """A page of the plan; what it cannot show is among its problems."""
+        """A page of the plan; pictures that cannot be shown are among its problems."""
         shown, problems = [], []
         for one in entry.pictures:
             try:
@@ -33,7 +33,7 @@ class SitePages:
         return ShownPage(entry.called, tuple(shown), tuple(dict.fromkeys(problems)))
 
     def picture(self, one: PagePicture) -> ShownPicture:
-        """PlanError where it, or one of its cuts, is not there."""
+        """PlanError if the picture, or one of its cuts, is missing."""
         entry = self.named.entry(one.picture)
         key = (one.picture, one.sizes)
         if key not in self._shown:
@@ -45,8 +45,8 @@ class SitePages:
         )
 
     def _sources(self, entry: PictureEntry, sizes: str) -> Iterator[ShownSource]:
-        """As ``directed`` writes them: a source for each condition and format, the last of all in
-        the ``<img>``, which every browser shows."""
+        """The sources that ``directed`` writes: one for each condition and format, and the
+        ``<img>``, which every browser shows."""
         cases = self.named.cases(entry, sizes)
         fixed = self.named.by_density(entry, sizes)
         groups = [

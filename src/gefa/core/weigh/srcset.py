@@ -13,8 +13,7 @@ _NUMBER = re.compile(r"[0-9]{0,9}(?:\.[0-9]{1,9})?(?:[eE][+-]?[0-9]{1,2})?")
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """An address with its ``width`` descriptor in px, or its ``density``; without either the
-    density is 1."""
+    """An address with its ``width`` descriptor in px, or its ``density``; 1 without either."""
 
     url: str
     width: int | None = None
@@ -22,7 +21,7 @@ class Candidate:
 
 
 def parse_srcset(text: str) -> tuple[list[Candidate], list[str]]:
-    """The candidates that a browser takes, and what is wrong with those that it skips."""
+    """The candidates that a browser uses, and what is wrong with those it ignores."""
     found: list[Candidate] = []
     problems: list[str] = []
     at = 0
@@ -49,7 +48,7 @@ def parse_srcset(text: str) -> tuple[list[Candidate], list[str]]:
 
 
 def _descriptors(text: str, at: int) -> tuple[list[str], int]:
-    """The words up to the next comma that stands in no brackets, and where that is."""
+    """The words up to the next comma outside brackets, and its position."""
     start, depth = at, 0
     while at < len(text) and (depth or text[at] != ","):
         depth += (text[at] == "(") - (text[at] == ")" and depth > 0)
@@ -74,7 +73,7 @@ def _candidate(url: str, words: list[str]) -> Candidate | str:
 
 
 def _without_twins(found: list[Candidate]) -> list[Candidate]:
-    """Of candidates that tell the same the first."""
+    """The first of candidates with equal descriptors."""
     seen: dict[tuple[int | None, float], Candidate] = {}
     for one in found:
         seen.setdefault((one.width, one.density), one)

@@ -55,9 +55,9 @@ _CSS_ONLY = frozenset(
      "y"}
 )  # fmt: skip
 AS_ATTRIBUTES = PROPERTIES - _CSS_ONLY
-"""properties that SVG 2 (section 6.6) also knows as attributes, in the same words"""
+"""properties that SVG 2 (section 6.6) also knows as attributes, with the same values"""
 INITIAL = {
     "opacity": "1", "filter": "none", "mix-blend-mode": "normal", "display": "inline",
     "isolation": "auto", "mask": "none", "clip-path": "none",
 }  # fmt: skip
-"""of properties that are not inherited: what need not be said"""
+"""initial values of properties that are not inherited, which need not be written"""

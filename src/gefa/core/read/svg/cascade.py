@@ -17,14 +17,14 @@ import tinycss2
 from gefa.core.read import xml
 
 _HARMLESS = frozenset({"charset", "import", "font-face", "keyframes", "-webkit-keyframes", "page"})
-"""at-rules without which a drawing still looks the same here: nothing is loaded, nothing moves"""
+"""at-rules that change nothing here: nothing is loaded, nothing moves"""
 _MOST_MATCHES = 2_000_000
-"""selectors × elements that are matched; a drawing by hand has some thousands"""
+"""selectors × elements to match; a drawing made by hand has some thousands"""
 
 
 @dataclass(frozen=True, slots=True)
 class Declaration:
-    """``name: value``, as one place says it of an element."""
+    """``name: value`` from one place, for one element."""
 
     name: str
     value: str
@@ -32,20 +32,20 @@ class Declaration:
 
 
 def declarations_of(style: str) -> list[Declaration]:
-    """What a ``style`` attribute says, in its order; without what cannot be parsed."""
+    """The declarations of a ``style`` attribute in order, without those that cannot be parsed."""
     parsed = tinycss2.parse_blocks_contents(style, skip_comments=True, skip_whitespace=True)
     return list(_declarations(parsed))
 
 
 def winners(declarations: Iterable[Declaration]) -> dict[str, str]:
-    """The value of each property: the last one said, and important ones before others."""
+    """The winning value of each property: the last one, and important ones before others."""
     ordered = sorted(declarations, key=lambda declaration: declaration.important)
     return {declaration.name: declaration.value for declaration in ordered}
 
 
 def put_in_styles(svg: Element, sheets: Sequence[Element]) -> str:
-    """Write what the ``sheets`` say into the ``style`` of the elements of ``svg``, in place. Says
-    why it cannot be done; then nothing is changed. Empty if it was."""
+    """Move the ``sheets`` into the ``style`` of the elements of ``svg``, in place. If that is
+    impossible, changes nothing and says why; empty on success."""
     matcher = cssselect2.Matcher()
     count = 0
     for rule in _rules(sheets):
@@ -69,8 +69,8 @@ def _rules(sheets: Sequence[Element]) -> Iterator[Any]:
 
 
 def _add(matcher: Any, rule: Any) -> int:
-    """How many selectors of a rule were added. One that is not known makes the whole rule invalid
-    (Selectors 4, section 4.1)."""
+    """Returns how many selectors of a rule were added. One unknown selector invalidates the whole
+    rule (Selectors 4, section 4.1)."""
     try:
         selectors = cssselect2.compile_selector_list(rule.prelude)
     except cssselect2.SelectorError:

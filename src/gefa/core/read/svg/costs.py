@@ -16,7 +16,7 @@ _MOST_NESTED = 3
 
 
 def check_costs(svg: Element, file: str, depth: int = 0) -> None:
-    """SourceError that names the limit which a drawing breaks."""
+    """SourceError that names the limit a drawing exceeds."""
     letters = 0
     for element in svg.iter():
         name = xml.local_name(element.tag)
@@ -30,8 +30,8 @@ def check_costs(svg: Element, file: str, depth: int = 0) -> None:
 
 
 def _check_pictures(element: Element, file: str, depth: int) -> None:
-    """Every picture that the element brings, in whichever attribute: which of two counts depends on
-    who draws."""
+    """Check every picture of the element, in each attribute: renderers differ in which of two
+    counts."""
     for key, value in element.attrib.items():
         if xml.local_name(key) != "href" and key != "href":
             continue

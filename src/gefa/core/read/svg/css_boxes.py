@@ -25,8 +25,8 @@ _BREAKING = ("filter", "clip-path", "mask", "mix-blend-mode")
 
 
 def css_of(line: tuple[Element, ...], by_id: Mapping[str, Element]) -> str:
-    """Declarations for the last element of ``line`` (which begins at the root); empty if it is
-    anything but a plain rectangle. The drawing must have no style sheet."""
+    """Declarations for the last element of ``line`` (which begins at the root); empty if it is not
+    a plain rectangle. The drawing must have no style sheet."""
     rect = _only_rect(line)
     if rect is None:
         return ""
@@ -51,7 +51,7 @@ def css_of(line: tuple[Element, ...], by_id: Mapping[str, Element]) -> str:
 
 
 def _only_rect(line: tuple[Element, ...]) -> tuple[Element, ...] | None:
-    """The rectangle that the last element is, or holds as the only thing that shows."""
+    """The rectangle that the last element is, or contains as the only visible thing."""
     element, below = line[-1], []
     while xml.local_name(element.tag) == "g":
         shown = [
@@ -83,7 +83,8 @@ def _has_stroke(line: tuple[Element, ...]) -> bool:
 
 
 def _radius(element: Element) -> str | None:
-    """``border-radius`` in % of the sides, empty for square corners; None if it cannot be said."""
+    """``border-radius`` in % of the sides, empty for square corners; None if CSS cannot
+    express it."""
     width = length(element.get("width", ""), 0)
     height = length(element.get("height", ""), 0)
     if width <= 0 or height <= 0:
@@ -127,7 +128,7 @@ def _gradient(gradient: Element, rect: Element, by_id: Mapping[str, Element]) ->
 
 
 def _gradient_line(gradient: Element, rect: Element) -> tuple[str, float, float] | None:
-    """Direction, and where the gradient starts and ends as shares of the box; None if slanted."""
+    """Direction, start and end as shares of the box; None if slanted."""
     in_px = gradient.get("gradientUnits") == "userSpaceOnUse"
     ends = [number(gradient.get(n, d), float(d)) for n, d in
             (("x1", "0"), ("y1", "0"), ("x2", "1"), ("y2", "0"))]  # fmt: skip

@@ -15,25 +15,26 @@ import tinycss2
 from gefa.core.read import xml
 
 NEW_COLOURS = frozenset({"lab", "lch", "oklab", "oklch", "hwb", "color"})
-"""functions of CSS Color 4 that are computed here, brought into sRGB as browsers do"""
+"""functions of CSS Color 4 that are computed here, clipped to sRGB as in browsers"""
 SPACED_COLOURS = frozenset({"rgb", "rgba", "hsl", "hsla"})
-"""functions that CSS Color 4 also lets one write with spaces and a slash"""
+"""functions that CSS Color 4 also allows with spaces and a slash"""
 NEWER_COLOURS = frozenset({"color-mix", "light-dark", "contrast-color", "device-cmyk"})
-"""functions whose outcome depends on more than the drawing says"""
+"""functions whose result depends on more than the drawing"""
 _COLOURS = NEW_COLOURS | SPACED_COLOURS | NEWER_COLOURS
 _ROOTS = frozenset({":root", "svg", "*", "html"})
 """selectors that set custom properties for the whole drawing"""
 _DEEPEST = 20
-"""variables in variables"""
+"""variables inside variables"""
 _MOST_NESTED = 40
-"""brackets in brackets: the parser calls itself for each"""
+"""brackets inside brackets: the parser recurses for each"""
 
 Variables = Mapping[str, Sequence[Any]]
 
 
 @dataclass
 class Rewriting:
-    """One value on its way; ``unknown`` collects what could not be worked out, as it is written."""
+    """A value that is being rewritten; ``unknown`` collects what could not be resolved,
+    as written."""
 
     variables: Variables
     unknown: list[str] = field(default_factory=list)
@@ -91,7 +92,8 @@ def in_srgb(text: str) -> str:
 
 
 def rewrite(svg: Element, sheets: Sequence[Element]) -> dict[Element, list[str]]:
-    """Rewrite all values of the drawing in place; what could not be worked out, by element."""
+    """Resolve all values of the drawing in place; returns what could not be resolved,
+    by element."""
     if not any(_may_need(text) for text in _all_values(svg, sheets)):
         return {}
     unknown: dict[Element, list[str]] = {}
@@ -177,8 +179,8 @@ def _custom(style: str) -> dict[str, Sequence[Any]]:
 
 
 def _of_sheets(sheets: Sequence[Element]) -> tuple[dict[str, Sequence[Any]], set[str]]:
-    """Custom properties that style sheets set for the whole drawing; and names of those that other
-    selectors set as well, which only a whole cascade could tell."""
+    """Custom properties that style sheets set for the whole drawing, and the names that other
+    selectors set too, which only a full cascade could resolve."""
     shared: dict[str, Sequence[Any]] = {}
     scoped: set[str] = set()
     for sheet in sheets:

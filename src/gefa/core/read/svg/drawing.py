@@ -61,11 +61,11 @@ __all__ = ["DPI", "Svg"]
 _NEAR_SIDE, _FAR_SIDE = 400, 820
 """px of the longer side when looking for where a part is, near the canvas and far from it"""
 _FAR = 20
-"""how many canvases away from the canvas a part is looked for"""
+"""canvases from the canvas within which a part is searched for"""
 
 
 class Svg(Document):
-    """An SVG drawing, opened. Each part is drawn alone by taking the others out."""
+    """An SVG drawing. Each part is drawn alone by removing the others."""
 
     def __init__(self, path: Path, name: str) -> None:
         self._file = name
@@ -113,7 +113,7 @@ class Svg(Document):
             )
 
     def _missing_typefaces(self) -> Iterator[Notice]:
-        """One notice for each typeface that text asks for and this machine lacks."""
+        """One notice for each typeface that text asks for and this machine does not have."""
         told: set[str] = set()
         for path, line in self._lines.items():
             if xml.local_name(line[-1].tag) == "g" or path == CANVAS_PATH:
@@ -195,7 +195,7 @@ class Svg(Document):
         return box.moved(rough.x, rough.y) if not box.empty else NOWHERE
 
     def _found(self, root: Element, line: Line) -> Rect:
-        """Where ``root`` shows something, found coarsely, near the canvas and far from it."""
+        """The visible region of ``root``, found coarsely, near the canvas and far from it."""
         longer = max(self.size.width, self.size.height)
         slack = _FAR * longer // 200
         window = self.canvas_rect.grown(ceil(longer / 4))
@@ -206,14 +206,14 @@ class Svg(Document):
         return near if _covers(near, far, slack) else near.union(far)
 
     def _is_seen(self, line: Line) -> bool:
-        """Whether the last element shows when the whole drawing is drawn."""
+        """Whether the last element is visible in the whole drawing."""
         return all(
             is_shown(element) and number(own_property(element, "opacity"), 1.0) > 0.05
             for element in line
         )
 
     def _everything(self) -> Rect:
-        """Where the whole drawing shows something, seen from afar."""
+        """The visible region of the whole drawing, seen from afar."""
         if self._far_seen is None:
             longer = max(self.size.width, self.size.height)
             window = self.canvas_rect.grown(_FAR * longer)
@@ -234,7 +234,7 @@ class Svg(Document):
         ).grown(spare)
 
     def _extent_of(self, line: Line) -> Rect:
-        """Where an element is that need not be a part."""
+        """The extent of an element, which need not be a part."""
         root = self._isolator.alone(line)
         return self._exactly(root, line, self._found(root, line))
 
@@ -258,8 +258,8 @@ class Svg(Document):
         return [(*line, child) for child in line[-1] if xml.local_name(child.tag) in KINDS]
 
     def _stray_lines(self, part: Part) -> tuple[Line, ...]:
-        """Children of a group that lie far off; only looked for where the group reaches far
-        beyond the canvas."""
+        """Stray children of a group; only searched for if the group reaches far beyond
+        the canvas."""
         if part.kind is not Kind.GROUP:
             return ()
         if part.path not in self._strays:
@@ -303,8 +303,8 @@ class Svg(Document):
 
     @cached_property
     def _styled(self) -> tuple[Isolator, dict[Element, Element], str]:
-        """What takes parts out of a copy of the drawing with its style sheets worked out, elements
-        of the copy by those of the drawing, and why that could not be done."""
+        """An isolator for a copy of the drawing with its style sheets resolved, the copy's elements
+        by those of the drawing, and why that was impossible."""
         copy, twins = copy_of(self._svg)
         problem = put_in_styles(copy, [twins[sheet] for sheet in self._styles])
         by_id = {e.get("id", ""): e for e in copy.iter() if e.get("id")}
@@ -415,5 +415,5 @@ def _typeface_notices(path: str, asked: Iterator[str], told: set[str]) -> Iterat
 
 
 def _covers(near: Rect, far: Rect, slack: int) -> bool:
-    """Whether what was seen from afar lies inside what was seen from near."""
+    """Whether the box seen from afar lies inside the box seen from near."""
     return far.empty or near.grown(slack).union(far) == near.grown(slack)

@@ -27,7 +27,7 @@ RESOURCES = frozenset(
         *("filter", "symbol", "marker", "font", "font-face", "color-profile", "cursor", "view"),
     }
 )
-"""Elements that show nothing where they stand."""
+"""Elements that are not drawn where they stand."""
 KINDS = {
     "g": Kind.GROUP,
     "svg": Kind.GROUP,
@@ -44,19 +44,19 @@ KINDS = {
     "polyline": Kind.SHAPE,
     "polygon": Kind.SHAPE,
 }
-"""what a named element is as a part"""
+"""the kind of part that a named element is"""
 STYLE = "<style>"
-"""stands for a style sheet where ids are noted; no id can be that"""
+"""stands for a style sheet among ids; no id can be equal to it"""
 _UNITS = {"": 1.0, "px": 1.0, "in": 96.0, "cm": 96 / 2.54, "mm": 96 / 25.4, "pt": 96 / 72,
           "pc": 16.0, "q": 96 / 101.6}  # fmt: skip
 DEFAULT_CANVAS = Size(300, 150)
-"""CSS 2, section 10.3.2: a replaced element that says nothing of its size"""
+"""CSS 2, section 10.3.2: a replaced element without a size"""
 LONGEST_CANVAS = 20_000
-"""px that a canvas is measured on at the most"""
+"""px of the longest canvas to measure on"""
 MOST_CANVAS_MEGAPIXELS = 100.0
-"""that positions are measured on; shapes are drawn at any size all the same"""
+"""of a canvas to measure positions on; shapes are still drawn at any size"""
 _LONGEST_NUMBER = 64
-"""characters: matching a pattern to a longer text takes the square of its length"""
+"""characters: matching a pattern takes time with the square of a text's length"""
 _LENGTH = re.compile(
     r"\s*+([-+]?(?:\d++\.?+\d*+|\.\d++)(?:e[-+]?\d++)?+)\s*+([a-z]*+|%)\s*+$", re.I
 )
@@ -66,7 +66,7 @@ _REFERENCE = re.compile(r"""url\(\s*['"]?#([^)'"\s]+)|^\s*#(\S+)\s*$""")
 
 
 def length(text: str, whole: float) -> float:
-    """A CSS length in px; a percentage of ``whole``; 0 if it says nothing usable."""
+    """A CSS length in px; a percentage of ``whole``; 0 if unusable."""
     match = _LENGTH.match(text) if len(text) <= _LONGEST_NUMBER else None
     if not match:
         return 0.0
@@ -77,7 +77,7 @@ def length(text: str, whole: float) -> float:
 
 
 def number(text: str, default: float) -> float:
-    """A number or percentage (100 % is 1); ``default`` if it is neither."""
+    """A number or percentage (100 % is 1); ``default`` if neither."""
     try:
         value = float(text.strip().removesuffix("%")) / (100 if text.strip().endswith("%") else 1)
     except ValueError:
@@ -86,7 +86,7 @@ def number(text: str, default: float) -> float:
 
 
 def raw_name(element: Element) -> str:
-    """Its ``<title>``, else what the program that wrote it calls it: an attribute whose local name
+    """Its ``<title>``, else the name from the program that wrote it: an attribute whose local name
     is ``label``, ``data-name``, an ``id`` of a foreign namespace; else its own ``id``."""
     for child in element:
         if xml.local_name(child.tag) == "title" and (child.text or "").strip():
@@ -111,8 +111,8 @@ def _is_foreign_id(key: str) -> bool:
 
 
 def unescaped(id: str) -> str:
-    """``layer_x5F_1_x20__x23_icon`` to ``layer_1 #icon``: ids may not have every character, and
-    programs write the others by their number."""
+    """``layer_x5F_1_x20__x23_icon`` to ``layer_1 #icon``: ids allow only some characters, and
+    programs write the others by number."""
     return _ESCAPE.sub(lambda match: _character(int(match[1], 16), match[0]), id)
 
 
@@ -122,7 +122,7 @@ def _character(code: int, otherwise: str) -> str:
 
 
 def own_property(element: Element, name: str) -> str:
-    """A presentation property of the element itself: its style attribute first."""
+    """A presentation property of the element itself; its style attribute comes first."""
     for declaration in element.get("style", "").split(";"):
         key, _, value = declaration.partition(":")
         if key.strip().lower() == name:
@@ -152,7 +152,7 @@ def href(element: Element) -> str:
 
 
 def references(element: Element) -> Iterator[str]:
-    """Ids that the element, or anything in it, refers to."""
+    """Ids that the element, or anything inside it, refers to."""
     for inner in element.iter():
         for key, value in inner.attrib.items():
             if "#" in value and key != "id":
@@ -168,7 +168,7 @@ def has_bitmap(element: Element) -> bool:
 
 
 def embedded(text: str) -> bytes:
-    """The bytes of a ``data:`` URL (RFC 2397); none if it is broken or something else."""
+    """The bytes of a ``data:`` URL (RFC 2397); empty if broken, or for any other URL."""
     if text[:5].lower() != "data:":
         return b""
     head, _, body = text.partition(",")
@@ -190,8 +190,8 @@ def shell(element: Element, style: str = "") -> Element:
 
 
 def note_held(element: Element, held: dict[Element, frozenset[str]]) -> None:
-    """For each element below ``element``: what it holds that others may need, that is the ids in it
-    that anything refers to, and ``STYLE`` if there is a style sheet in it."""
+    """For each element below ``element``, what it contains that others may need: referenced ids,
+    and ``STYLE`` for a style sheet."""
     wanted = frozenset(references(element))
     for inner in reversed(list(element.iter())):
         own = {inner.get("id", "")} & wanted
@@ -229,7 +229,7 @@ def canvas_size(svg: Element, file: str) -> tuple[Size, list[str]]:
 
 
 def _within_limits(width: float, height: float, svg: Element) -> tuple[Size, list[str]]:
-    """A drawing has no pixels: a canvas that would be too large is measured on a smaller one."""
+    """A drawing has no pixels, so a canvas that is too large is measured on a smaller one."""
     size = Size(max(1, round(width)), max(1, round(height)))
     share = min(1.0, LONGEST_CANVAS / max(width, height))
     if size.megapixels <= MOST_CANVAS_MEGAPIXELS and share == 1.0:

@@ -44,7 +44,8 @@ def _families(path: Path) -> set[str]:
 
 
 def missing(families: str) -> str:
-    """The first name of a CSS font list if no typeface of that name is here; else empty."""
+    """The first name of a CSS font list if this machine has no typeface of that name;
+    else empty."""
     names = [name.strip(" \t\n'\"") for name in families.split(",")]
     first = next((name for name in names if name), "")
     if not first or first.lower() in GENERIC or first.lower() in installed():

@@ -18,28 +18,28 @@ from gefa.core.read.svg.normalise import about
 DPI = 96
 """CSS px in an inch (CSS Values and Units 4, section 5.2)"""
 FONT_SIZE = "16px"
-"""what ``em`` and text without a size are in browsers; librsvg's own is 12"""
+"""``em`` in browsers, also of text without a size; librsvg's own is 12"""
 MAX_SIDE = 30_000
 """px of a frame: cairo's surfaces end at 32,767"""
 MAX_MEGAPIXELS = 500.0
 """of a frame, which takes 4 bytes a px"""
 MEASURED_MEGAPIXELS = 120.0
-"""above which an extent is told as it was seen from afar, instead of drawn at its natural size"""
+"""above which an extent is the one seen from afar, instead of one drawn at natural size"""
 
 
 class Painter:
-    """Draws trees that came from ``svg``, whose canvas is ``size`` px; ``file`` is its name."""
+    """Draws trees made from ``svg``, whose canvas is ``size`` px; ``file`` is its name."""
 
     def __init__(self, svg: Element, size: Size, file: str) -> None:
         self._svg, self._size, self._file = svg, size, file
 
     def can_draw(self, region: Rect) -> bool:
-        """Whether a region is small enough to be measured at its natural size."""
+        """Whether a region is small enough to measure at its natural size."""
         sides_fit = max(region.width, region.height) <= MAX_SIDE
         return sides_fit and region.size.megapixels <= MEASURED_MEGAPIXELS
 
     def text_of(self, root: Element) -> bytes:
-        """All that decides how ``root`` looks, for fingerprints."""
+        """Everything that decides the look of ``root``, for fingerprints."""
         return ElementTree.tostring(self.inner(root))
 
     def draw(self, root: Element, region: Rect, scale: float, reach: float) -> pyvips.Image:
@@ -49,10 +49,10 @@ class Painter:
     def draw_all(
         self, content: Sequence[Element], region: Rect, scale: float, reach: float
     ) -> pyvips.Image:
-        """``region`` of elements that are in the px of the canvas, at ``scale`` times its size.
+        """``region`` of elements in canvas px, at ``scale`` times its size.
 
-        ``reach`` (canvas px) is how far outside the region something may lie that shows in it: the
-        frame is so much larger, and cropped. SourceError where that cannot be drawn.
+        ``reach`` (canvas px) is how far outside the region a thing may lie that still shows in it:
+        the frame is larger by that, then cropped. SourceError if it cannot be drawn.
         """
         width = max(1, round(region.width * scale))
         height = max(1, round(region.height * scale))
@@ -103,7 +103,7 @@ class Painter:
             ) from error
 
     def inner(self, root: Element) -> Element:
-        """The drawing as an element of the frame, its canvas at 0, 0."""
+        """The drawing as an element of the frame, with its canvas at 0, 0."""
         inner = shell(root)
         inner.attrib.update(
             x="0", y="0", width=str(self._size.width), height=str(self._size.height),

@@ -18,7 +18,7 @@ from gefa.core.read.svg.elements import (
 )
 
 Line = tuple[Element, ...]
-"""an element behind all its ancestors, the root first"""
+"""an element after all its ancestors, root first"""
 
 _ALWAYS_SHOWN = "display:inline!important"
 _NEUTRAL = (
@@ -26,13 +26,14 @@ _NEUTRAL = (
 )
 _NOT_SHOWN = "display:none!important"
 _LOOKS_AT_SIBLINGS = re.compile(r":(?:nth-|first-|last-|only-|not\(|has\(|is\()|[+~]")
-"""in a style sheet: selectors whose outcome depends on elements beside or before"""
+"""selectors of a style sheet that depend on sibling elements"""
 _HEAVY = frozenset({"d", "points", "href", "style", "transform"})
-"""attributes that a stand-in does without: they can be megabytes, and no selector asks for them"""
+"""attributes that a placeholder leaves out: they can be megabytes, and selectors do not look at
+them"""
 
 
 class Isolator:
-    """Takes single elements out of ``svg``. ``sheets`` are its style sheets."""
+    """Isolates single elements of ``svg``. ``sheets`` are its style sheets."""
 
     def __init__(
         self, svg: Element, by_id: Mapping[str, Element], sheets: Sequence[Element]
@@ -43,7 +44,7 @@ class Isolator:
         note_held(svg, self._held)
 
     def needed_by(self, roots: Sequence[Element]) -> set[str]:
-        """Ids that ``roots`` refer to, directly or through what they refer to."""
+        """Ids that ``roots`` refer to, directly or indirectly."""
         found: set[str] = set()
         waiting = list(roots)
         while waiting:
@@ -56,8 +57,8 @@ class Isolator:
     def alone(
         self, line: Line, visible: bool = True, without: frozenset[Element] = frozenset()
     ) -> Element:
-        """The drawing with only the last element of ``line``, less its children in ``without``,
-        and what it refers to. Its own visibility counts as shown."""
+        """The drawing with only the last element of ``line``, without its children in ``without``,
+        and what it refers to. The element counts as visible."""
         if len(line) == 1:
             return self._svg
         shells = [shell(element) for element in line[:-1]]
@@ -78,8 +79,8 @@ class Isolator:
         return shown
 
     def up_to(self, line: Line) -> Element:
-        """The drawing with the last element of ``line`` shown, and nothing that is painted after
-        it but what others refer to."""
+        """The drawing with the last element of ``line`` visible, and nothing painted after it
+        except what others refer to."""
         wanted = self.needed_by([self._svg])
         shown = line[-1]
         if not is_shown(shown):
@@ -101,9 +102,9 @@ class Isolator:
         return shown
 
     def _kept_of(self, element: Element, wanted: set[str]) -> Iterator[Element]:
-        """What stays of an element that is not shown: style sheets, and what somebody refers to.
-        Where style sheets look at siblings exactly one element stays in its place, so that
-        ``:nth-child`` and ``+`` still mean the same elements."""
+        """What stays of an invisible element: style sheets, and referenced elements. If style
+        sheets look at siblings, exactly one element takes its place, so that ``:nth-child`` and
+        ``+`` still match the same elements."""
         held = self._held[element]
         if STYLE in held or not held.isdisjoint(wanted):
             yield from self._resources(element, wanted)

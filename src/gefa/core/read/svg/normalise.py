@@ -8,7 +8,7 @@ from gefa.core.read import xml
 from gefa.core.read.svg.elements import own_property
 
 LANGUAGE = "en"
-"""what ``systemLanguage`` is compared with: librsvg would take the locale of the server"""
+"""compared with ``systemLanguage``: librsvg would use the server's locale"""
 
 
 def normalise(svg: Element) -> None:
@@ -21,7 +21,7 @@ def normalise(svg: Element) -> None:
 
 
 def _choose(switch: Element) -> None:
-    """Keep the first child that the language and the known features let through (SVG 2, 5.10)."""
+    """Keep the first child whose language and features match (SVG 2, 5.10)."""
     tested = [child for child in switch if xml.local_name(child.tag)]
     chosen = next((child for child in tested if _passes(child)), None)
     for child in tested:

@@ -23,33 +23,33 @@ from gefa.core.read.svg.transforms import largest_scale
 BLUR_REACH = 3.0
 """standard deviations: librsvg blurs with three boxes, which end at 2.8 of them"""
 LIGHT_REACH = 2.0
-"""px: lighting looks at the pixels next to each one (Filter Effects 1, section 9.9)"""
+"""px: lighting looks at neighbouring pixels (Filter Effects 1, section 9.9)"""
 MOST_CANVASES = 2.0
-"""longer sides of the canvas that a reach may have: what lies farther off is not drawn"""
+"""longer sides of the canvas that a reach may have: what lies farther away is not drawn"""
 _DEEPEST = 120
-"""references through references that are followed; hostile files nest thousands"""
+"""references through references to follow; hostile files nest thousands"""
 _FILTER_FUNCTION = re.compile(r"(blur|drop-shadow)\(([^()]*+(?:\([^()]*+\)[^()]*+)*+)\)", re.I)
 _LENGTHS = re.compile(
     r"(?<![\d.])[-+]?(?:\d++\.?+\d*+|\.\d++)(?:px|pt|mm|cm|in|pc|em|rem)?+(?=[\s,]|$)"
 )
 _PAINTED = ("fill", "stroke")
 _WHOLE_REGION = frozenset({"feTile", "feImage", "feTurbulence"})
-"""primitives that bring pixels from anywhere in the filter region"""
+"""primitives that move pixels from anywhere in the filter region"""
 
 
 class Distance(NamedTuple):
-    """``units`` in the user units of an element's parent, and ``px`` of the canvas beside them:
-    what is given as a share of a bounding box does not grow with the transforms round it."""
+    """``units`` in the user units of an element's parent, plus ``px`` of the canvas: a share of a
+    bounding box does not grow with the transforms around it."""
 
     units: float = 0.0
     px: float = 0.0
 
     def and_then(self, other: Distance) -> Distance:
-        """One effect after another."""
+        """Effects one after another."""
         return Distance(self.units + other.units, self.px + other.px)
 
     def or_else(self, other: Distance) -> Distance:
-        """The farther of two effects beside each other."""
+        """The farther of two parallel effects."""
         return Distance(max(self.units, other.units), max(self.px, other.px))
 
     def scaled(self, by: float) -> Distance:
@@ -57,8 +57,8 @@ class Distance(NamedTuple):
 
 
 class Reaches:
-    """The reach of each part of one drawing. ``sheets`` are its style sheets: what they refer to
-    may apply to any element."""
+    """The reach of each part of one drawing. ``sheets`` are its style sheets: anything they refer
+    to may apply to any element."""
 
     def __init__(
         self, svg: Element, by_id: Mapping[str, Element], sheets: Sequence[Element], canvas: Size
@@ -94,8 +94,8 @@ class Reaches:
         return scale
 
     def _below(self, element: Element, depth: int) -> Distance:
-        """In the units of the element's parent: its own effects, over what reaches farthest of
-        what it holds and refers to."""
+        """In the units of the element's parent: its own effects, plus the farthest of what it
+        contains and refers to."""
         if element in self._known or depth > _DEEPEST:
             return self._known.get(element, Distance())
         self._known[element] = Distance()  # a circle of references ends here
@@ -131,7 +131,7 @@ class Reaches:
         return reach
 
     def _of_filter(self, filter: Element) -> Distance:
-        """All primitives one after another, whatever feeds which: never too little."""
+        """All primitives one after another, however they are connected: never too little."""
         shares = filter.get("primitiveUnits") == "objectBoundingBox"
         reach = Distance()
         for primitive in filter.iter():
@@ -142,7 +142,7 @@ class Reaches:
         return reach
 
     def _region(self, filter: Element) -> Distance:
-        """How long the filter region is (Filter Effects 1, section 8.2: 120 % by default)."""
+        """The length of the filter region (Filter Effects 1, section 8.2: 120 % by default)."""
         sides = [filter.get(side, "120%") for side in ("width", "height")]
         if filter.get("filterUnits") == "userSpaceOnUse":
             return Distance(max(length(side, self._longest) for side in sides))
@@ -175,8 +175,8 @@ class Reaches:
         return reach
 
     def _tile(self, pattern: Element, depth: int) -> Distance:
-        """How far a tile reaches from its corner, whose content is drawn on a surface of the
-        frame's size; a pattern may take its sides from another one."""
+        """The reach of a tile from its corner, whose content is drawn on a surface of the frame's
+        size; a pattern may inherit its sides from another."""
         if "width" not in pattern.attrib and depth < _DEEPEST:
             other = self._by_id.get(href(pattern).removeprefix("#"))
             if other is not None and other is not pattern:
@@ -195,7 +195,7 @@ class Reaches:
     # -- style sheets --------------------------------------------------------------------
 
     def _of_sheets(self, texts: Sequence[str]) -> Distance:
-        """What style sheets may bring to any element, at the largest scale of the drawing."""
+        """What style sheets may apply to any element, at the largest scale of the drawing."""
         if not texts:
             return Distance()
         reach = Distance()
@@ -224,7 +224,7 @@ class Reaches:
 
 
 def _viewbox_scale(element: Element, canvas: Size) -> float:
-    """How much larger the content of a viewport is drawn than its own units say."""
+    """The factor by which a viewport enlarges its content."""
     box = [number(part, 0.0) for part in element.get("viewBox", "").replace(",", " ").split()]
     if len(box) != 4 or box[2] <= 0 or box[3] <= 0:
         return 1.0

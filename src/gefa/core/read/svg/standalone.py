@@ -28,12 +28,12 @@ from gefa.core.read.svg.elements import SVG, embedded, href, number, references
 from gefa.core.read.svg.frame import FONT_SIZE
 
 MOST_PICTURE_BYTES = 8_000
-"""of bitmaps inside a part together: what is heavier is better off as pixels"""
+"""of all bitmaps inside a part: heavier ones are better as pixels"""
 MOST_BYTES = 300_000
-"""of a part before it is cleaned, which takes 7 s for so much: sent packed it is 90 kB and more"""
+"""of a part before cleaning, which takes 7 s for that much: compressed it is 90 kB and more"""
 _PICTURE_TYPES = frozenset({"image/png", "image/jpeg", "image/gif", "image/webp"})
 _GROUPS = frozenset({"a", "switch"})
-"""elements that draw what a group would"""
+"""elements that draw the same as a group"""
 _URL = re.compile(r"url\(\s*['\"]?\s*([^)'\"\s]*)\s*['\"]?\s*\)", re.I)
 
 
@@ -112,7 +112,7 @@ def _matte(region: Rect, colour: str) -> Element:
 
 
 def _kept(element: Element) -> Element | None:
-    """A copy with only what is listed; None of an element that is not."""
+    """A copy with only the allowed properties; None for an element that is not allowed."""
     if not isinstance(element.tag, str) or not element.tag.startswith(f"{{{SVG}}}"):
         return None
     name = xml.local_name(element.tag)
@@ -178,8 +178,7 @@ def _is_local(value: str) -> bool:
 
 
 def _unwrapped(canvas: Element) -> Element:
-    """The canvas as a group, where its ``viewBox`` is its px and nothing in it is measured by
-    it."""
+    """The canvas as a group, if its ``viewBox`` is in px and nothing inside depends on it."""
     box = [number(side, 0.0) for side in canvas.get("viewBox", "").replace(",", " ").split()]
     px = [0.0, 0.0, number(canvas.get("width", ""), 0.0), number(canvas.get("height", ""), 0.0)]
     if (len(box) == 4 and box != px) or _measures_by_canvas(canvas):
@@ -192,7 +191,7 @@ def _unwrapped(canvas: Element) -> Element:
 
 
 def _measures_by_canvas(canvas: Element) -> bool:
-    """Whether a percentage in it is one of the canvas, and not of a shape or gradient."""
+    """Whether a percentage refers to the canvas, and not to a shape or gradient."""
     return any(
         "%" in value
         for element in canvas.iter()
@@ -208,7 +207,7 @@ def _measures_by_itself(element: Element) -> bool:
 
 
 def _drop_undrawn(root: Element) -> None:
-    """Without elements that nobody sees or refers to."""
+    """Remove elements that are invisible and not referenced."""
     wanted = set(references(root))
     for parent in list(root.iter()):
         for child in list(parent):
@@ -233,6 +232,6 @@ def _drop_ids(root: Element) -> None:
 
 
 def copy_of(svg: Element) -> tuple[Element, dict[Element, Element]]:
-    """A copy of a tree, and its elements by those of the tree."""
+    """A copy of a tree, and the copy's elements by the original's."""
     copy = deepcopy(svg)
     return copy, dict(zip(svg.iter(), copy.iter(), strict=True))

@@ -14,7 +14,7 @@ Matrix = tuple[float, float, float, float, float, float]
 IDENTITY: Matrix = (1.0, 0.0, 0.0, 1.0, 0.0, 0.0)
 _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
 MAX_TEXT = 20_000
-"""characters of a transform list that are looked at; drawings have a few hundred"""
+"""characters of a transform list that are parsed; drawings have a few hundred"""
 
 
 def functions(text: str) -> list[tuple[str, list[float]]]:
@@ -36,7 +36,7 @@ def functions(text: str) -> list[tuple[str, list[float]]]:
 
 
 def matrix_of(text: str) -> Matrix:
-    """The matrix of a transform list; ValueError if it has functions that are not of SVG."""
+    """The matrix of a transform list; ValueError for functions that SVG does not have."""
     whole = IDENTITY
     for name, numbers in functions(text):
         whole = multiplied(whole, _matrix(name, numbers))
@@ -79,15 +79,15 @@ def _matrix(name: str, numbers: list[float]) -> Matrix:
 
 
 def scale_of(matrix: Matrix) -> float:
-    """The most that a matrix stretches anything: its larger singular value."""
+    """The largest factor by which a matrix stretches anything: its larger singular value."""
     a, b, c, d, _, _ = matrix
     one, other = hypot(a + d, b - c), hypot(a - d, b + c)
     return (one + other) / 2
 
 
 def largest_scale(element: Element, attribute: str = "transform") -> float:
-    """How much an element's own transform stretches what is in it; 1 where it has none, and a
-    generous guess where it cannot be read."""
+    """The factor by which an element's own transform stretches its content; 1 without a transform,
+    and a generous guess if it cannot be read."""
     text = own_property(element, attribute)
     if not text or text == "none":
         return 1.0

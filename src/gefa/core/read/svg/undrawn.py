@@ -13,7 +13,7 @@ from gefa.core.read.part_names import one_line
 from gefa.core.read.svg.elements import embedded, href, number, own_property
 
 MAX_TOLD = 8
-"""elements of one kind that are told one by one"""
+"""elements of one kind that are listed one by one"""
 _OUTLINES = "turn it into outlines in the program that made it"
 _ELEMENTS = {
     "textPath": f"text on a path is not drawn; {_OUTLINES}",
@@ -45,8 +45,8 @@ def undrawn(
     paths: Mapping[Element, str],
     unknown_css: Mapping[Element, list[str]],
 ) -> list[Notice]:
-    """Notices about everything that is not drawn as it is meant. ``paths`` are those of parts by
-    their elements."""
+    """Notices about everything that is not drawn as intended. ``paths`` are those of parts by their
+    elements."""
     told: dict[str, int] = {}
     found: list[Notice] = []
     more: dict[str, int] = {}
@@ -65,7 +65,7 @@ def undrawn(
 
 
 def _placed(svg: Element, paths: Mapping[Element, str]) -> Iterator[tuple[Element, str]]:
-    """Every element with the path of the part that it is in."""
+    """Every element, with the path of its part."""
     stack = [(svg, CANVAS_PATH)]
     while stack:
         element, above = stack.pop()
@@ -83,7 +83,7 @@ def _called(element: Element) -> str:
 def _reasons(
     element: Element, by_id: Mapping[str, Element], css: Iterable[str]
 ) -> Iterator[tuple[str, str]]:
-    """A word for each kind of trouble, and what to tell of it."""
+    """A word for each kind of problem, and its message."""
     name = xml.local_name(element.tag)
     if _ELEMENTS.get(name):
         yield f"<{name}>", _ELEMENTS[name]
@@ -115,7 +115,7 @@ def _picture(element: Element) -> Iterator[tuple[str, str]]:
 
 
 def _lost(element: Element, name: str, by_id: Mapping[str, Element]) -> Iterator[tuple[str, str]]:
-    """References to what is not in the drawing."""
+    """References to missing elements."""
     if name in _USES and href(element).startswith("#"):
         target = href(element)[1:]
         if target not in by_id:
@@ -138,7 +138,7 @@ def _text(element: Element) -> Iterator[tuple[str, str]]:
 
 
 def _transforms(element: Element) -> Iterator[tuple[str, str]]:
-    """Only where there is something to transform."""
+    """Only if there is something to transform."""
     if not own_property(element, "transform"):
         return
     origin = own_property(element, "transform-origin")
