@@ -15,19 +15,19 @@ from gefa.core.files import lacks_room
 
 request_id: ContextVar[str] = ContextVar("request_id", default="")
 FULL_EVERY = 60.0
-"""seconds: a full disk is told of no more often"""
+"""seconds between two log lines about a full disk"""
 FULL = "the disk is full"
 
 
 class LogFormat(StrEnum):
-    """How a line of a log looks."""
+    """The format of a log line."""
 
     TEXT = "text"
     JSON = "json"
 
 
 class _Sparse(logging.Filter):
-    """Lets one line a minute through of those that a full disk causes: there would be thousands."""
+    """Passes one line a minute of those that a full disk causes, since there would be thousands."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -74,7 +74,7 @@ class _Json(logging.Formatter):
 
 
 def set_up(format: LogFormat = LogFormat.TEXT, *, access: bool = False) -> None:
-    """Have this process log to its error stream."""
+    """Set up logging to the error stream."""
     handler = logging.StreamHandler(sys.stderr)
     handler.setFormatter(_Json() if format is LogFormat.JSON else _Text())
     handler.addFilter(_Sparse())

@@ -25,7 +25,7 @@ log = logging.getLogger("gefa.serve")
 
 
 class WorkerKeeper:
-    """Keeps one ``gefa worker`` running for as long as the server does; none for 0 processes."""
+    """Keeps one ``gefa worker`` running while the server runs; none for 0 processes."""
 
     RESTART_SECONDS = 0.5
 
@@ -76,7 +76,7 @@ def is_exposed(host: str) -> bool:
 
 
 def check_owner(store: Store, host: str, data: Path) -> None:
-    """GefaError where other machines could reach a server that nobody owns."""
+    """GefaError if other machines could reach a server without an owner."""
     with store.reading() as session:
         if not is_exposed(host) or has_owner(session):
             return
@@ -89,7 +89,7 @@ def check_owner(store: Store, host: str, data: Path) -> None:
 
 
 def free_port(host: str, wanted: int) -> int:
-    """``wanted`` if nobody listens there, else one that is free; 0 asks for any."""
+    """``wanted`` if nothing listens there, else a free port; 0 asks for any."""
     for port in (wanted, 0):
         with socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET) as probe:
             probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
@@ -107,8 +107,8 @@ def free_port(host: str, wanted: int) -> int:
 
 
 def serve(folder: Path, app: ASGIApp, host: str, port: int, processes: int) -> None:
-    """Serve ``app`` until stopped, with so many worker processes beside it. Whatever was accepted
-    and is not finished goes on at the next start."""
+    """Serve ``app`` until stopped, with so many worker processes. Accepted work that is not
+    finished continues at the next start."""
     keeper = WorkerKeeper(folder, processes)
     config = uvicorn.Config(
         app,
@@ -130,8 +130,8 @@ def serve(folder: Path, app: ASGIApp, host: str, port: int, processes: int) -> N
 
 
 def _stop_quietly(server: uvicorn.Server) -> None:
-    """The server raises the signal that stopped it once more when it is done; by then it has done
-    its work, and the workers are still to be stopped."""
+    """When the server has shut down, it raises the stopping signal again; ignore it then, since the
+    workers must still be stopped."""
 
     def stop(number: int, frame: FrameType | None) -> None:
         server.should_exit = True

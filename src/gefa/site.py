@@ -30,10 +30,10 @@ if TYPE_CHECKING:
 
 
 class Pictures:
-    """The pictures of a manifest by name: those of the plan, and every cut. ``base`` stands before
-    the path of each file. A manifest that is written anew is read again.
+    """The pictures of a manifest by name: those of the plan, and every cut.
 
-    PlanError where there is no manifest.
+    ``base`` is put before the path of each file. A manifest that changes is read again. PlanError
+    if there is no manifest.
     """
 
     def __init__(self, manifest: str | Path, base: str = "") -> None:
@@ -55,7 +55,7 @@ class Pictures:
         loading: str = "",
         css_class: str = "",
     ) -> str:
-        """The ``<picture>`` of that name. PlanError, with the nearest name, if there is none."""
+        """The ``<picture>`` of that name. PlanError, with the closest name, if there is none."""
         return self._fresh().markup(
             name, alt=alt, sizes=sizes, loading=loading, css_class=css_class
         )
@@ -65,7 +65,7 @@ class Pictures:
 
     @property
     def extension(self) -> type[Extension]:
-        """An extension of Jinja that gives templates ``picture(name, alt=…, sizes=…, loading=…,
+        """A Jinja extension that gives templates ``picture(name, alt=…, sizes=…, loading=…,
         css_class=…)``."""
         from jinja2.ext import Extension
         from markupsafe import Markup

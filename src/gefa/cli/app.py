@@ -51,7 +51,7 @@ Clear = Annotated[bool, typer.Option("--clear", help="Remove files that are no l
 
 @app.command()
 def parts(source: Source, as_json: AsJson = False) -> None:
-    """List the parts a source can be asked for."""
+    """List the parts of a source that can be cut."""
     from gefa.core.read import read
     from gefa.core.read.survey import survey
 
@@ -98,8 +98,8 @@ def publish(
     slot: OnlySlots = None,
     clear: Clear = False,
 ) -> None:
-    """Write the live variants of a site as plain files with a manifest, for any host of files. By
-    default to the bucket that keeps the blobs."""
+    """Publish the live variants of a site as plain files with a manifest, for any static host.
+    Without WHERE, they go to the bucket that holds the blobs."""
     from gefa.store.store import Store
     from gefa.work.publish import BucketPlace, FolderPlace, Place, site_manifest
     from gefa.work.publish import publish as write

@@ -361,8 +361,9 @@ def check(
     jobs: Jobs = cores(),
     form: Format = CheckFormat.TEXT,
 ) -> None:
-    """Say whether the folder holds what an export would make. Encodes nothing; ends with 1 if
-    anything is missing, stale, foreign or damaged, or what the plan takes for an error."""
+    """Check that the out folder is up to date, without encoding anything. Exits with 1 if a file is
+    missing, stale, foreign or damaged, or if there is a warning that the plan treats as an error.
+    """
     from gefa.work.check import check as checked
     from gefa.work.pool import Pool
 

@@ -119,8 +119,8 @@ def weigh(
     too_few: TooFew = 0.0,
     data: UploadsData = None,
 ) -> None:
-    """Say what pages send to their visitors. Ends with 1 if a page is over its budget, or cannot
-    be weighed."""
+    """Weigh pages: the bytes of pictures that visitors load. Exits with 1 if a page is over its
+    budget, or cannot be weighed."""
     from gefa.core.weigh.report import Weighed
     from gefa.store.upload_addresses import uploads_in
     from gefa.work.page_weights import uploads_folder

@@ -173,7 +173,7 @@ def worker(
     server: OwnServer = None,
     log: Log = LogFormat.TEXT,
 ) -> None:
-    """Work for a server: take tasks from the queue of its data folder."""
+    """Run a worker for a server: it takes tasks from the queue of the server's data folder."""
     from gefa.work.worker import Worker
 
     set_up(log)
@@ -188,7 +188,7 @@ def demo(
     port: Port = 8741,
     workers: Workers = cores(),
 ) -> None:
-    """Serve Gefa with a made-up kite festival to try it on."""
+    """Serve Gefa with a sample site, an invented kite festival."""
     from gefa.demo.site.app import festival
     from gefa.demo.world import SAMPLES, load_world, note_address
     from gefa.serve import check_owner, free_port, is_exposed

@@ -16,12 +16,12 @@ from gefa.core.pixels import visible_box
 from gefa.demo.shapes import Pixels
 
 _EPOCH = (2026, 5, 1, 9, 0, 0)
-"""of all files in the archive, so that it is the same each time"""
+"""of all files in the archive, so that its bytes are always the same"""
 
 
 @dataclass(frozen=True)
 class Layer:
-    """A bitmap (sRGB+alpha) at a place in px."""
+    """A bitmap (sRGB+alpha) at a position in px."""
 
     name: str
     image: pyvips.Image
@@ -34,7 +34,7 @@ class Layer:
 
 @dataclass(frozen=True)
 class LayerGroup:
-    """Layers under one name, topmost first."""
+    """Layers in a named group, topmost first."""
 
     name: str
     layers: Sequence[Layer]
@@ -44,7 +44,7 @@ class LayerGroup:
 
 
 def write_design(target: Path, stack: Sequence[LayerGroup], width: int, height: int) -> None:
-    """Write a design of these groups, with its ``mergedimage.png`` composed here, independently of
+    """Write a design of these groups; its ``mergedimage.png`` is composed here, independently of
     the reader."""
     merged = pyvips.Image.new_from_array(_merged(stack, width, height), interpretation="srgb")
     with zipfile.ZipFile(target, "w") as archive:
@@ -92,14 +92,14 @@ def _attributes(item: Layer | LayerGroup) -> str:
 
 
 def cropped(name: str, image: pyvips.Image, dx: int = 0, dy: int = 0, **options: Any) -> Layer:
-    """A layer as a paint program stores it: only the box that has something in it."""
+    """A layer as paint programs store it: only the box with visible pixels."""
     box = visible_box(image)
     cut = image.crop(box.x, box.y, box.width, box.height).copy_memory()
     return Layer(name, cut, box.x + dx, box.y + dy, **options)
 
 
 def shadowed(image: pyvips.Image, blur: float, strength: float, drop: int) -> pyvips.Image:
-    """The picture over its own soft shadow."""
+    """The picture on its own soft shadow."""
     canvas = image.embed(0, 0, image.width, image.height, extend="black")
     alpha = canvas[3].embed(0, drop, image.width, image.height).gaussblur(blur) * strength
     ink = [20.0, 24.0, 40.0]

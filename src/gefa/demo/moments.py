@@ -23,7 +23,7 @@ _CLOTH = ((MADDER, SAFFRON), (TIDE, CHALK), (PINE, SAFFRON), (DUSK, MADDER))
 
 
 class Moment(NamedTuple):
-    """``water`` and ``beach`` are heights of horizons in px of the full size, 0 for none;
+    """``water`` and ``beach`` are the heights of horizons in px of the full size, 0 for none;
     ``kites`` are x, y, size in px and degrees."""
 
     file: str

@@ -31,13 +31,13 @@ WIDE, LOW = 5120, 1440
 """px of the panorama"""
 QUALITY = 92
 GRAIN_TILE = 640
-"""px; grain is repeated, which nobody sees"""
+"""px; the grain repeats, which nobody sees"""
 
 
 @dataclass(frozen=True)
 class Scene:
-    """A file name and how its pixels come about, at ``width`` px or the panorama's; ``sideways`` is
-    stored turned, as phones do."""
+    """A file name and the function that draws its pixels, at ``width`` px or the panorama's;
+    ``sideways`` is stored rotated, as on phones."""
 
     file: str
     alt: str
@@ -53,7 +53,7 @@ def _colour(text: str) -> Pixels:
 def sky(
     top: str, bottom: str, cloud: float, seed: int, size: tuple[int, int] = (WIDTH, HEIGHT)
 ) -> Pixels:
-    """From one colour at the top to another, with clouds."""
+    """A gradient between two colours, with clouds."""
     width, height = size[0] // 2, size[1] // 2
     down = np.linspace(0, 1, height, dtype=np.float32)[:, None, None]
     sky = _colour(top) + (_colour(bottom) - _colour(top)) * down**0.9
@@ -224,7 +224,7 @@ def draw_photograph(index: int, folder: Path) -> Path:
 
 
 def draw_panorama(folder: Path) -> Path:
-    """Write the wide picture, which is there to be sliced; returns its path."""
+    """Write the wide picture for slicing; returns its path."""
     return draw_scene(PANORAMA, 60, folder)
 
 

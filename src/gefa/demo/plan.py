@@ -106,4 +106,4 @@ viewport_width,device_pixel_ratio,share,formats
 1920,1,5,avif webp
 2560,1,1,none
 """
-"""who visits the festival's pages: most of them on the way there, with a phone"""
+"""the audience of the festival's pages: most visitors are on their way there, with a phone"""

@@ -73,7 +73,7 @@ def _tide_lines() -> Layer:
 def _kite_layer(
     name: str, x: int, y: int, size: int, turn: float, colours: tuple[str, str]
 ) -> Layer:
-    """Drawn on a larger sheet, so that a kite may hang over the canvas edge."""
+    """Drawn on a larger sheet, so that a kite can hang over the canvas edge."""
     room = 600
     image = drawn(WIDTH + 2 * room, HEIGHT, kite(x + room, y, size, turn, colours))
     return cropped(name, shadowed(image, 14, 0.35, 26), dx=-room)

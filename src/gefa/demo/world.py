@@ -57,7 +57,7 @@ SLOTS: dict[str, dict[str, object]] = {
         "original_bytes": 8_000_000,
     },
 }
-"""What the sample website has places for: shared photographs, banners, pictures in reports."""
+"""The slots of the sample website: shared photographs, banners, pictures in reports."""
 
 
 def draw_world(folder: Path, processes: int) -> list[str]:
@@ -89,7 +89,7 @@ def draw_world(folder: Path, processes: int) -> list[str]:
 
 
 def load_world(folder: Path, processes: int) -> None:
-    """Fill an empty data folder with the sample world; one that has it is left alone."""
+    """Fill an empty data folder with the sample world; does nothing if it is there already."""
     if (folder / DEMO_FILE).exists():
         return
     names = draw_world(folder / SAMPLES, processes)
@@ -131,7 +131,7 @@ def _fill(store: Store, samples: Path, names: list[str]) -> list[tuple[str, str]
 
 
 def note_address(folder: Path, base_url: str) -> None:
-    """Write down where the demo is served; its slots and keys stay."""
+    """Note the address of the demo; its slots and keys stay."""
     known = json.loads((folder / DEMO_FILE).read_text("utf-8"))
     _write(folder, known | {"base_url": base_url})
 

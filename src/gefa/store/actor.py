@@ -10,8 +10,8 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Actor:
-    """A name as people read it; empty where nobody signs in. ``person_id`` only for people,
-    ``address`` only for who came through the network."""
+    """Somebody or something that acts, by a name for people; empty if nobody signs in.
+    ``person_id`` is only for people, ``address`` only for requests."""
 
     name: str = ""
     person_id: str = ""
@@ -23,14 +23,14 @@ _acting: ContextVar[Actor] = ContextVar("actor", default=_UNKNOWN)
 
 
 def actor() -> Actor:
-    """Who acts now."""
+    """The current actor."""
     return _acting.get()
 
 
 @contextmanager
 def acting(as_who: Actor) -> Iterator[None]:
-    """Let what is changed in this block be done by ``as_who``; threads that are started from it
-    with its context take it along."""
+    """Changes in this block are made by ``as_who``, also in threads started from it with its
+    context."""
     token = _acting.set(as_who)
     try:
         yield

@@ -36,16 +36,16 @@ from gefa.store.references import references
 from gefa.store.sweep import named
 
 NAMES_FILE = "backup.names"
-"""in the data folder: what the newest backup holds; the sweep leaves that alone"""
+"""in the data folder: the contents of the newest backup, which the sweep leaves alone"""
 _STAMP = "%Y%m%dT%H%M%S.%fZ"
 NEWEST = 3
-"""generations that stay however old they are"""
+"""generations that are always kept"""
 DAYS, WEEKS, MONTHS = 7, 5, 12
-"""for so many days, weeks and months one generation each stays"""
+"""days, weeks and months for which one generation each is kept"""
 QUEUE_FILES = "queue.sqlite3"
 
 Tell = Callable[[int, int], None]
-"""called with how many blobs are done, and of how many"""
+"""called with the number of blobs done, and of all blobs"""
 
 
 class BackupError(GefaError):
@@ -53,11 +53,11 @@ class BackupError(GefaError):
 
 
 class Target(Protocol):
-    """Where backups are kept."""
+    """A place for backups."""
 
     def put(self, path: str, file: Path) -> None: ...
     def fetch(self, path: str, target: Path) -> None:
-        """FileNotFoundError where there is none."""
+        """FileNotFoundError if there is no such file."""
 
     def list(self, folder: str) -> Iterator[str]:
         """Paths of all files under a folder."""
@@ -66,7 +66,7 @@ class Target(Protocol):
 
 
 class FolderTarget:
-    """A folder, on another disk if it is to help."""
+    """A folder, preferably on another disk."""
 
     def __init__(self, root: Path) -> None:
         self._root = root
@@ -125,8 +125,8 @@ def target_at(where: str) -> Target:
 
 @dataclass
 class BackedUp:
-    """What a backup did: ``lost`` are blobs that the database names and that cannot be read, or
-    are not what they were."""
+    """The result of a backup: ``lost`` are blobs that the database needs and that are unreadable or
+    damaged."""
 
     generation: str
     blobs: int = 0
@@ -173,7 +173,7 @@ def _one_backup(folder: Path) -> Iterator[None]:
 
 
 def _copy_database(source: Path, target: Path) -> None:
-    """SQLite's own backup: one state of the database, whoever writes meanwhile."""
+    """SQLite's own backup: one consistent state of the database, even while others write."""
     try:
         with sqlite3.connect(source, timeout=30) as live, sqlite3.connect(target) as copy:
             live.backup(copy)
@@ -187,7 +187,7 @@ def _copy_database(source: Path, target: Path) -> None:
 
 
 def _names_in(database: Path) -> tuple[set[str], set[str]]:
-    """Everything in a database that looks like the name of a blob, and the blobs it needs."""
+    """Everything in a database that looks like a blob's name, and the blobs it needs."""
     engine = create_engine(f"sqlite:///{database}")
     try:
         with Session(engine) as session:
@@ -214,7 +214,7 @@ def _copy_blobs(
 
 
 def generations(target: Target) -> list[str]:
-    """Names of the generations of a backup, the oldest first."""
+    """Names of the generations of a backup, oldest first."""
     return sorted(
         path.removeprefix("generations/").removesuffix(".sqlite3")
         for path in target.list("generations")
@@ -223,7 +223,7 @@ def generations(target: Target) -> list[str]:
 
 
 def _thin(target: Target) -> int:
-    """Let old generations go, and the blobs that only they named; how many generations."""
+    """Delete old generations, and the blobs that only they need; returns how many generations."""
     there = generations(target)
     kept = kept_of(there)
     for generation in there:
@@ -242,7 +242,7 @@ def _thin(target: Target) -> int:
 
 
 def kept_of(generations: list[str]) -> set[str]:
-    """The backups that stay: the newest, and the last of each day, week and month for a while."""
+    """The generations to keep: the newest, and for a while the last of each day, week and month."""
     newest_first = sorted(generations, reverse=True)
     kept = set(newest_first[:NEWEST])
     if not newest_first:
@@ -273,7 +273,7 @@ def _names_of(target: Target, generation: str) -> set[str]:
 
 
 def backed_up(folder: Path) -> set[str]:
-    """The blobs that the newest backup holds: after a restore of its database they are needed."""
+    """The blobs in the newest backup: after restoring its database they are needed."""
     try:
         return set((folder / NAMES_FILE).read_text().split())
     except OSError:
@@ -282,7 +282,7 @@ def backed_up(folder: Path) -> set[str]:
 
 @dataclass
 class Restored:
-    """What a restore did; ``lost`` are blobs that the backup does not have whole."""
+    """The result of a restore; ``lost`` are blobs that are missing or damaged in the backup."""
 
     generation: str
     blobs: int = 0
@@ -299,8 +299,11 @@ def restore(
     replace: bool = False,
     tell: Tell = lambda done, of: None,
 ) -> Restored:
-    """Put a backup into a data folder: the newest generation, or the one named. A database that is
-    there is moved aside with ``replace``, and else refused. No server may be running."""
+    """Restore a backup into a data folder: the newest generation, or the named one.
+
+    An existing database is moved aside with ``replace``, and otherwise refused. No server may be
+    running.
+    """
     there = generations(target)
     if not there:
         raise BackupError("there is no backup at this place.", advice="Check the address.")
@@ -350,7 +353,7 @@ def _fetch_whole(target: Target, name: str, file: Path) -> None:
 
 
 def _move_aside(folder: Path) -> Path | None:
-    """Take the present database, its queue and its mark out of the way."""
+    """Move the existing database, its queue and its mark aside."""
     files = [
         file
         for pattern in (f"{DATABASE}*", f"{QUEUE_FILES}*", MARK)

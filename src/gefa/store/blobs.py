@@ -21,14 +21,14 @@ from gefa.core.files import write_whole
 from gefa.core.make.made import CutFacts, MadeVariant
 
 CHECKED = 100_000
-"""blobs that are remembered to be whole, about 20 MB"""
+"""blobs remembered as intact, about 20 MB"""
 _DIGITS = 64
 """of a SHA-256 in hexadecimal"""
 
 
 @dataclass(frozen=True, slots=True)
 class Blob:
-    """A stored content: its name and size in bytes."""
+    """A stored content: its name, and its size in bytes."""
 
     sha256: str
     bytes: int
@@ -41,7 +41,7 @@ def digest_of(path: Path) -> str:
 
 
 def _holds(path: Path, data: bytes) -> bool:
-    """Whether the file has just these bytes: a disk may have lost or changed some."""
+    """Whether the file has exactly these bytes: a disk may have lost or changed some."""
     try:
         return path.stat().st_size == len(data) and path.read_bytes() == data
     except OSError:
@@ -49,7 +49,7 @@ def _holds(path: Path, data: bytes) -> bool:
 
 
 class BlobStore:
-    """Blobs in a folder: written to a temporary file, flushed, renamed. None is ever changed."""
+    """Blobs in a folder: written to a temporary file, flushed, renamed. Blobs never change."""
 
     def __init__(self, root: Path) -> None:
         self.root = root
@@ -58,11 +58,11 @@ class BlobStore:
         self._incoming.mkdir(parents=True, exist_ok=True)
 
     def local(self, sha256: str) -> Path:
-        """Where the blob lies in the folder, if it does."""
+        """The blob's path in the folder, if it is there."""
         return self.root / "blobs" / sha256[:2] / sha256
 
     def path(self, sha256: str) -> Path:
-        """Where the blob can be read."""
+        """A path to read the blob at."""
         return self.local(sha256)
 
     def put(self, data: bytes) -> Blob:
@@ -73,20 +73,20 @@ class BlobStore:
         return Blob(sha256, len(data))
 
     def touch(self, sha256: str) -> bool:
-        """Whether the blob is there. Its age begins anew: the sweep leaves young blobs alone, and
-        the row that needs this one may not be written yet."""
+        """Whether the blob exists. Resets its age: the sweep spares young blobs, since the row that
+        needs this one may not be written yet."""
         return self._touched(self.local(sha256)) or self._recalled(sha256)
 
     def is_whole(self, sha256: str) -> bool:
-        """Whether the blob can be read, and its bytes are those that it is named after."""
+        """Whether the blob can be read, and its bytes match its name."""
         try:
             return digest_of(self.path(sha256)) == sha256
         except OSError:
             return False
 
     def checked(self, sha256: str) -> Path | None:
-        """Where the blob can be read, if it is there and whole. It is read for that once, and
-        again only when the file was written since."""
+        """A path to read the blob at, if it is intact. That is checked by reading it once, and
+        again only if the file was written since."""
         path = self.path(sha256)
         try:
             found = path.stat()
@@ -108,8 +108,8 @@ class BlobStore:
         return True
 
     def delete(self, sha256: str, older_than: float) -> bool:
-        """Take a blob away for good, unless it was put or found within so many seconds; whether it
-        is gone."""
+        """Delete a blob for good, unless it was put or found within so many seconds; returns
+        whether it is gone."""
         path = self.local(sha256)
         try:
             if time.time() - path.stat().st_mtime < older_than:
@@ -123,11 +123,11 @@ class BlobStore:
 
     @property
     def trash(self) -> Path:
-        """Where swept blobs lie for some days, each under its own name."""
+        """The folder of swept blobs, each under its own name, for some days."""
         return self.root / "trash"
 
     def age(self, sha256: str) -> float | None:
-        """Seconds since the blob was put or found; None where there is none."""
+        """Seconds since the blob was put or found; None if there is none."""
         try:
             return time.time() - self.local(sha256).stat().st_mtime
         except FileNotFoundError:
@@ -142,14 +142,14 @@ class BlobStore:
             os.utime(kept)  # its days in the trash begin now
 
     def set_aside(self, sha256: str) -> None:
-        """Move a blob into the trash that is not what it is named after: under another name, so
-        that nobody takes it for the one that was."""
+        """Move a damaged blob into the trash, under another name, so that nobody takes it for the
+        intact one."""
         self.trash.mkdir(exist_ok=True)
         with suppress(FileNotFoundError):
             os.replace(self.local(sha256), self.trash / f"{sha256}.damaged")
 
     def _recalled(self, sha256: str) -> bool:
-        """Whether the blob lay in the trash, and is back."""
+        """Bring the blob back from the trash; returns whether it was there."""
         target = self.local(sha256)
         target.parent.mkdir(parents=True, exist_ok=True)
         try:
@@ -159,7 +159,7 @@ class BlobStore:
         return self._touched(target)
 
     def sweep_trash(self, older_than: float) -> int:
-        """Delete what has lain in the trash for so many seconds; how many blobs."""
+        """Delete blobs that were in the trash for so many seconds; returns how many."""
         before, gone = time.time() - older_than, 0
         for path in self.trash.glob("*"):
             with suppress(FileNotFoundError):
@@ -175,7 +175,7 @@ class BlobStore:
                 yield path.name
 
     def put_file(self, path: Path) -> Blob:
-        """A copy of a file, which stays where it is."""
+        """Copy a file into the store; the file stays."""
         handle, draft = tempfile.mkstemp(dir=self._incoming)
         os.close(handle)
         try:
@@ -185,7 +185,7 @@ class BlobStore:
             Path(draft).unlink(missing_ok=True)
 
     def take(self, stream: IO[bytes]) -> Blob:
-        """Store what a file gives, without holding it in memory."""
+        """Store a stream without holding it in memory."""
         handle, draft = tempfile.mkstemp(dir=self._incoming)
         try:
             with os.fdopen(handle, "wb") as file:
@@ -195,7 +195,7 @@ class BlobStore:
             Path(draft).unlink(missing_ok=True)
 
     def adopt(self, path: Path) -> Blob:
-        """Take a file of this file system in, as it is; it is moved."""
+        """Move a file of the same file system into the store."""
         digest, size = hashlib.sha256(), 0
         with path.open("rb") as file:
             while block := file.read(1 << 20):
@@ -205,7 +205,7 @@ class BlobStore:
         return self._place(path, digest.hexdigest(), size)
 
     def draft(self) -> Draft:
-        """A file to be filled piece by piece, which then becomes a blob or goes without a trace."""
+        """A file to write piece by piece, which then becomes a blob or vanishes without a trace."""
         return Draft(self, self._incoming)
 
     def _place(self, draft: Path, sha256: str, size: int) -> Blob:
@@ -220,7 +220,7 @@ class BlobStore:
         os.replace(self.root / "blobs", self.root / name)
 
     def sweep(self) -> None:
-        """Remove what a killed process left half received."""
+        """Delete half-received files of killed processes."""
         for draft in self._incoming.iterdir():
             draft.unlink(missing_ok=True)
 
@@ -230,11 +230,11 @@ class BlobStore:
         return self.root / "made" / key[:2] / f"{key}.json"
 
     def note(self, key: str, value: dict[str, Any]) -> None:
-        """Remember a small JSON value under a key."""
+        """Keep a small JSON value under a key."""
         write_whole(self._note_path(key), json.dumps(value, separators=(",", ":")).encode())
 
     def noted(self, key: str) -> dict[str, Any] | None:
-        """What was remembered under a key, if anything was."""
+        """The value kept under a key, if any."""
         try:
             value = json.loads(self._note_path(key).read_bytes())
         except (OSError, ValueError):
@@ -242,11 +242,11 @@ class BlobStore:
         return value if isinstance(value, dict) else None
 
     def keep_note(self, key: str) -> None:
-        """Count a note as new: it was of use."""
+        """Reset a note's age, since it was used."""
         self._touched(self._note_path(key))
 
     def sweep_notes(self, older_than: float) -> int:
-        """Forget notes that were of no use for so many seconds; how many."""
+        """Delete notes unused for so many seconds; returns how many."""
         before, gone = time.time() - older_than, 0
         for path in (self.root / "made").glob("??/*.json"):
             try:
@@ -259,7 +259,7 @@ class BlobStore:
 
 
 class Draft:
-    """A blob that is still coming."""
+    """A blob that is still being written."""
 
     def __init__(self, blobs: BlobStore, folder: Path) -> None:
         self._blobs = blobs
@@ -275,38 +275,38 @@ class Draft:
         self.bytes += len(data)
 
     def fill(self, fetch: Callable[[Path], object]) -> Blob:
-        """Let somebody else write it, who knows what it is to be, and keep it."""
+        """Let a function write it that knows its final content, and keep it."""
         fetch(self._path)
         return self._blobs.adopt(self._path)
 
     def close(self) -> None:
-        """It is whole: put it on the disk."""
+        """The draft is complete: flush it to disk."""
         if not self._file.closed:
             self._file.flush()
             os.fsync(self._file.fileno())
             self._file.close()
 
     def keep(self) -> Blob:
-        """It is whole: store it."""
+        """The draft is complete: store it."""
         self.close()
         return self._blobs._place(self._path, self._digest.hexdigest(), self.bytes)
 
     def drop(self) -> None:
-        """It will not come, or has been kept."""
+        """The draft is not needed, or was kept already."""
         self._file.close()
         self._path.unlink(missing_ok=True)
 
 
 class _Note(BaseModel):
-    """A variant as it is noted beside the blobs; ``maker`` is the task that made it."""
+    """A variant's record beside the blobs; ``maker`` is the task that made it."""
 
     made: MadeVariant
     maker: str
 
 
 class BlobShelf:
-    """The blob store as a job sees it (a ``Shelf``). What the same job made in an earlier try,
-    before it was interrupted, counts as made by it, not as found."""
+    """The blob store as a ``Shelf`` for a job. Files of an earlier, interrupted try of the same job
+    count as made by it, not as found."""
 
     def __init__(self, blobs: BlobStore, maker: str) -> None:
         self._blobs = blobs
@@ -362,7 +362,7 @@ class BlobShelf:
             return None
 
     def place(self, key: str, path: str) -> bool:
-        """Blobs have no paths: the report says which file has which."""
+        """Blobs have no paths: the report maps files to blobs."""
         made = self.known([key]).get(key)
         if made is None or not made.sha256 or not self._blobs.touch(made.sha256):
             return False

@@ -19,21 +19,20 @@ from gefa.store.blobs import Blob, BlobStore
 
 NOT_THERE = frozenset({"404", "NoSuchKey", "NotFound"})
 LOCAL_BYTES = 20_000_000_000
-"""of copies on a machine, if nothing else is said: a batch of 100-megapixel sources fits"""
+"""of copies on a machine, by default: enough for a batch of 100-megapixel sources"""
 RENEWED_AFTER = 3600.0
-"""seconds; far less than a blob is kept that nothing refers to, and so long that what is used again
-and again is not written again each time"""
+"""seconds; far less than unreferenced blobs are kept, and long enough that a blob in use is not
+rewritten each time"""
 IN_USE_SECONDS = 3600.0
-"""a copy that was used so lately may be open: no task takes longer"""
+"""a copy used this recently may be open: no task takes longer"""
 
 
 class BucketError(GefaError):
-    """A bucket that cannot be used: which, and what it said."""
+    """A bucket that cannot be used: which one, and its answer."""
 
 
 class Bucket:
-    """``s3://bucket/prefix``; ``endpoint`` is empty for AWS itself. BucketError where it cannot be
-    used."""
+    """``s3://bucket/prefix``; ``endpoint`` is empty for AWS. BucketError if it cannot be used."""
 
     def __init__(self, url: str, endpoint: str = "") -> None:
         parts = urlsplit(url)
@@ -83,18 +82,18 @@ class Bucket:
             self._call("put_object", path, Body=file, **given)
 
     def get(self, path: str) -> bytes:
-        """FileNotFoundError where there is none."""
+        """FileNotFoundError if there is no such object."""
         return bytes(self._call("get_object", path)["Body"].read())
 
     def fetch(self, path: str, target: Path) -> None:
-        """Into a file, a piece at a time; FileNotFoundError where there is none."""
+        """Download to a file in pieces; FileNotFoundError if there is no such object."""
         body = self._call("get_object", path)["Body"]
         with target.open("wb") as file:
             for piece in body.iter_chunks(1 << 20):
                 file.write(piece)
 
     def age(self, path: str) -> float | None:
-        """Seconds since it was put; None where there is none."""
+        """Seconds since it was put; None if there is no such object."""
         try:
             put = self._call("head_object", path)["LastModified"]
         except FileNotFoundError:
@@ -105,7 +104,7 @@ class Bucket:
         self._call("delete_object", path)
 
     def copy(self, source: str, target: str, media_type: str, cached: str) -> None:
-        """Within the bucket, without the bytes coming here."""
+        """Copy within the bucket, without a download."""
         self._call(
             "copy_object",
             target,
@@ -116,7 +115,7 @@ class Bucket:
         )
 
     def renew(self, path: str) -> None:
-        """Count an object as put now; FileNotFoundError where there is none."""
+        """Reset an object's age; FileNotFoundError if there is no such object."""
         found = self._call("head_object", path)
         self.copy(path, path, found.get("ContentType", ""), found.get("CacheControl", ""))
 
@@ -134,13 +133,13 @@ class Bucket:
 
 
 def blob_key(sha256: str) -> str:
-    """Where a blob lies in a bucket."""
+    """The key of a blob in a bucket."""
     return f"blobs/{sha256[:2]}/{sha256}"
 
 
 class BucketBlobs(BlobStore):
-    """Blobs in a bucket, which is what counts. Each machine keeps copies of those that it used
-    last in its own folder, of about ``local_bytes`` together."""
+    """Blobs in a bucket, which is authoritative. Each machine caches those it used last in its own
+    folder, about ``local_bytes`` in all."""
 
     def __init__(self, root: Path, bucket: Bucket, local_bytes: int = LOCAL_BYTES) -> None:
         super().__init__(root)
@@ -149,7 +148,7 @@ class BucketBlobs(BlobStore):
         self._grown = 0
 
     def path(self, sha256: str) -> Path:
-        """Where the blob lies here; it is fetched if it does not yet."""
+        """The local path of the blob, downloaded if needed."""
         local = super().path(sha256)
         try:
             # Not each time: what was checked to be whole is known by when it was written.
@@ -184,7 +183,7 @@ class BucketBlobs(BlobStore):
             self._make_room(blob.bytes)
 
     def _renewed(self, sha256: str) -> bool:
-        """Whether the bucket has the blob. The age of an old one begins anew, as ``touch`` says."""
+        """Whether the bucket has the blob. Resets the age of an old one, as in ``touch``."""
         age = self.bucket.age(blob_key(sha256))
         if age is not None and age > RENEWED_AFTER:
             try:
@@ -212,14 +211,14 @@ class BucketBlobs(BlobStore):
         self.bucket.delete(blob_key(sha256))
 
     def set_aside(self, sha256: str) -> None:
-        """Here, and in the bucket if that has the same."""
+        """Here, and in the bucket if its copy is the same."""
         super().set_aside(sha256)
         if not self.is_whole(sha256):
             super().set_aside(sha256)
             self.bucket.delete(blob_key(sha256))
 
     def put_aside(self, name: str) -> None:
-        """Move all blobs to another prefix; one after another, without the bytes coming here."""
+        """Move all blobs to another prefix, one after another, without downloads."""
         for sha256 in list(self.all()):
             self.bucket.copy(blob_key(sha256), f"{name}/{sha256}", "", "")
             self.bucket.delete(blob_key(sha256))
@@ -239,7 +238,8 @@ class BucketBlobs(BlobStore):
             yield path.rpartition("/")[2]
 
     def _make_room(self, more: int) -> None:
-        """Once a tenth of what may lie here came anew, let go what was used longest ago."""
+        """Delete the copies unused for longest, whenever a tenth of the limit has been
+        downloaded."""
         self._grown += more
         if self._grown < self._local_bytes / 10:
             return
@@ -267,7 +267,7 @@ class BucketBlobs(BlobStore):
         return value if isinstance(value, dict) else None
 
     def keep_note(self, key: str) -> None:
-        """Only when it is old: each look at a bucket takes its time."""
+        """Only if the note is old: each request to a bucket takes time."""
         age = self.bucket.age(_note_key(key))
         if age is not None and age > RENEWED_AFTER:
             self.bucket.renew(_note_key(key))

@@ -43,14 +43,14 @@ class ReadReport(BaseModel):
 
 
 class ChangedPart(BaseModel):
-    """Paths of a changed part in the older and the newer revision."""
+    """The paths of a changed part in the older and the newer revision."""
 
     before: str
     after: str
 
 
 class ShowBody(SourceBody):
-    """Draw what the screens show of a source; ``older`` is the content before it, if any."""
+    """Draw the pictures of a source for the screens; ``older`` is the previous content, if any."""
 
     older: str = ""
     pairs: list[ChangedPart] = []
@@ -77,7 +77,7 @@ class Preview(BaseModel):
 
 
 class TakeBody(SourceBody):
-    """Take bitmaps out of a design as they are stored."""
+    """Export bitmaps of a design as stored."""
 
     jobs: list[OriginalJob]
 
@@ -112,13 +112,13 @@ class CutBody(SourceBody):
 
 
 class EstimateBody(SourceBody):
-    """Estimate what the files of some cuts will weigh."""
+    """Estimate the weight of some cuts' files."""
 
     jobs: list[CutJob]
 
 
 class EstimateReport(BaseModel):
-    """Estimates by their keys, and what was made and measured on the way, by key."""
+    """Estimates by key, and what was made and measured on the way, by key."""
 
     estimates: dict[str, Estimate] = {}
     made: dict[str, MadeVariant] = {}
@@ -126,21 +126,21 @@ class EstimateReport(BaseModel):
 
 
 class TryBody(CutBody):
-    """Try a recipe on one cut. ``topic`` says which trial it is: only the latest of a recipe is
-    worth making."""
+    """Try a recipe on one cut. ``topic`` identifies the trial: only the latest of a recipe needs to
+    be made."""
 
     recipe: str
     topic: str
 
 
 class TryReport(BaseModel):
-    """``report`` is None where the trial was passed over for a later one."""
+    """``report`` is None if a later trial replaced this one."""
 
     report: JobReport | None = None
 
 
 class ProofBody(CutBody):
-    """Draw what the variants of a cut are compared with, at a size in px."""
+    """Draw the reference for a cut's variants, at a size in px."""
 
     width: int
     height: int
@@ -157,13 +157,13 @@ class ProofReport(BaseModel):
 
 
 class CurveBody(ProofBody):
-    """Measure how weight and look of a cut grow with the quality of a format."""
+    """Measure weight and score of a cut by quality, in one format."""
 
     format: Format
 
 
 class ScoreBody(ProofBody):
-    """Measure how one file of a cut looks."""
+    """Measure the score of one file of a cut."""
 
     key: str
     format: Format
@@ -176,8 +176,8 @@ class MadeReport(BaseModel):
 
 
 class UploadBody(SourceBody):
-    """Treat an uploaded picture. ``day`` is when it came; without a ``focus`` one is looked for.
-    ``treatment`` names all that together."""
+    """Treat an uploaded picture. ``day`` is the day of the upload; without a ``focus``, one is
+    searched for. ``treatment`` is the key of all that."""
 
     day: date
     settings: SlotSettings
@@ -188,12 +188,12 @@ class UploadBody(SourceBody):
 
 
 class TrialBody(UploadBody):
-    """The same for a picture that a slot is tried with."""
+    """The same for a picture that a slot is tried on."""
 
 
 class UploadReport(BaseModel):
-    """Sizes in px. ``preview`` is a blob, ``tiny`` a data URI, ``suggested`` what crops keep
-    until somebody chooses; ``crops`` says what each crop keeps, ``made`` what became of it."""
+    """Sizes in px. ``preview`` is a blob, ``tiny`` a data URI, ``suggested`` the focal point until
+    somebody chooses one; ``crops`` are the rectangles of the crops, ``made`` the results."""
 
     width: int
     height: int
@@ -211,8 +211,8 @@ class UploadReport(BaseModel):
 
 @dataclass(frozen=True)
 class Contract:
-    """``priority``: the higher comes first. Somebody waits at the screen for a reading, and a
-    visitor for an upload; a batch can wait."""
+    """``priority``: higher comes first. People at a screen wait for a reading, and visitors for an
+    upload; a batch can wait."""
 
     kind: TaskKind
     body: type[BaseModel]
@@ -238,17 +238,17 @@ CONTRACTS: dict[TaskKind, Contract] = {
     )
 }
 URGENT = CONTRACTS[TaskKind.UPLOAD].priority
-"""of what a visitor waits for, or somebody at a screen"""
+"""of tasks that visitors or people at a screen wait for"""
 _KIND_OF = {contract.body: contract.kind for contract in CONTRACTS.values()}
 
 
 def kind_of(body: BaseModel) -> TaskKind:
-    """The kind of task that does what ``body`` says."""
+    """The kind of task for ``body``."""
     return _KIND_OF[type(body)]
 
 
 def enqueue(session: Session, body: BaseModel, **fields: Any) -> Task:
-    """A task for a worker; ``fields`` are columns of its row."""
+    """Queue a task for a worker; ``fields`` are columns of its row."""
     task = Task(kind=kind_of(body), task=body.model_dump(mode="json"), **fields)
     session.add(task)
     return task

@@ -44,7 +44,7 @@ def _called(sources: Sequence[Source]) -> str:
 
 
 def give_recipe(session: Session, sources: Sequence[Source], recipe: str) -> None:
-    """Let a recipe stand in for the default in these sources; empty for the site's default."""
+    """Set the recipe of these sources; empty for the site's default."""
     if recipe and recipe not in shelf_of_recipes(session):
         raise PlanError(f"there is no recipe {recipe!r}.")
     said = f"Recipe {recipe or 'automatic'} for {_called(sources)}"
@@ -71,7 +71,7 @@ def give_recipe(session: Session, sources: Sequence[Source], recipe: str) -> Non
 def give_tags(
     session: Session, sources: Sequence[Source], add: Collection[str], remove: Collection[str]
 ) -> None:
-    """Add and take away tags of these sources."""
+    """Add and remove tags of these sources."""
     words = [*(f"+{tag}" for tag in add), *(f"-{tag}" for tag in remove)]
     said = f"Tags {' '.join(words)} for {_called(sources)}"
 
@@ -92,8 +92,8 @@ def _names(sources: Sequence[Source]) -> set[str]:
 
 
 def move(session: Session, names: Mapping[str, str]) -> None:
-    """Give sources, by their ids, other paths; their revisions, plans and runs go with them.
-    PlanError if two would be at one path."""
+    """Move sources, by id, to other paths; their revisions, plans and runs follow. PlanError if two
+    would share a path."""
     changed = {id: name for id, name in names.items() if _source(session, id).name != name}
     if not changed:
         return
@@ -138,7 +138,7 @@ def _refuse_taken(session: Session, names: Mapping[str, str]) -> None:
 
 
 def _rename(session: Session, names: Mapping[str, str]) -> None:
-    """In two rounds: names may go round in a circle, and no two may be the same in between."""
+    """In two rounds: names may rotate in a circle, and no two may be equal in between."""
     for round_of in ({id: f"/{id}" for id in names}, names):
         for id, name in round_of.items():
             source = session.get(Source, id)
@@ -159,7 +159,7 @@ def _source(session: Session, id: str) -> Source:
 
 
 def remove(session: Session, sources: Sequence[Source]) -> None:
-    """Take sources away; for 30 days they can be restored."""
+    """Remove sources; they can be restored for 30 days."""
     if not sources:
         return
     for source in sources:
@@ -171,7 +171,7 @@ def remove(session: Session, sources: Sequence[Source]) -> None:
 
 
 def restore(session: Session, sources: Sequence[Source]) -> None:
-    """Have removed sources back."""
+    """Restore removed sources."""
     if not sources:
         return
     _have_back(session, [source.id for source in sources])
@@ -201,14 +201,14 @@ def _take_away(session: Session, ids: Sequence[str]) -> None:
 
 
 def removed_sources(session: Session) -> Sequence[Source]:
-    """What can be restored, the last removed first."""
+    """Sources that can be restored, last removed first."""
     return session.exec(
         select(Source).where(col(Source.removed).is_not(None)).order_by(col(Source.removed).desc())
     ).all()
 
 
 def sweep_removed(session: Session) -> int:
-    """Remove for good what was removed more than 30 days ago; how many."""
+    """Delete sources that were removed more than 30 days ago; returns how many."""
     old = session.exec(
         select(Source).where(col(Source.removed) < now() - HAD_BACK_WITHIN).limit(20)
     ).all()
@@ -221,13 +221,13 @@ def sweep_removed(session: Session) -> int:
 
 
 def ways_of_desk(session: Session) -> Ways:
-    """What can be undone and redone on the desk."""
+    """The changes that *Undo* and *Redo* on the desk stand for."""
     return history.ways(session, SHARED)
 
 
 def undo_on_desk(session: Session) -> str:
-    """Undo the last thing done on the desk; what it was, empty if there was nothing. PlanError
-    where it cannot be undone any more."""
+    """Undo the last change on the desk; returns what it was, empty if there was none. PlanError if
+    it can no longer be undone."""
     step = history.current(session, SHARED)
     if step is None or not history.ways(session, SHARED).undo:
         return ""
@@ -241,7 +241,7 @@ def undo_on_desk(session: Session) -> str:
 
 
 def redo_on_desk(session: Session) -> str:
-    """Do again what was undone last; what it was, empty if there was nothing."""
+    """Redo the change undone last; returns what it was, empty if there was none."""
     step = history.following(session, SHARED)
     if step is None:
         return ""

@@ -24,7 +24,7 @@ _LAYERED = {"ora", "svg"}
 
 
 class Standing(StrEnum):
-    """How a source stands to its last run."""
+    """How a source compares with its last run."""
 
     READING = "reading"
     FAILED = "failed"
@@ -37,10 +37,12 @@ class Standing(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class DeskRow:
-    """A source on the desk, in its newest revision. Sizes in px, weights in bytes; ``parts``
-    without the canvas; ``news`` counts parts by what happened to them. ``out`` is what its files
-    weigh, ``known`` tells that they are made; ``outlook_due`` that what it makes has to be worked
-    out anew."""
+    """A source on the desk, in its newest revision.
+
+    Sizes in px, weights in bytes; ``parts`` does not count the canvas; ``news`` counts parts by
+    kind of change. ``out`` is the weight of its files, ``known`` says that they are made;
+    ``outlook_due`` says that its outlook must be worked out again.
+    """
 
     id: str
     name: str
@@ -80,19 +82,19 @@ class DeskRow:
 
     @property
     def unsettled(self) -> bool:
-        """Whether something is being done for it just now, so that it will soon be other."""
+        """Whether work on it is in progress, so that it will soon change."""
         drawing = not self.drawn and self.standing is not Standing.FAILED
         busy = self.standing in (Standing.READING, Standing.RUNNING)
         return busy or self.outlook_due or drawing or self.estimating
 
     @property
     def estimating(self) -> bool:
-        """Whether what its files weigh is not even expected yet."""
+        """Whether its weight is not even estimated yet."""
         return self.files > 0 and self.out == 0
 
     @property
     def saved(self) -> float | None:
-        """The share of the baseline that is spared, 0..1."""
+        """The share of the baseline that is saved, 0..1."""
         return max(0.0, 1 - self.served / self.baseline) if self.baseline else None
 
 
@@ -133,7 +135,7 @@ def summed(rows: Iterable[DeskRow]) -> DeskSum:
 
 
 def desk_rows(session: Session) -> list[DeskRow]:
-    """Every source that was not removed, the newest first. SQLite takes what is shown out of the
+    """All sources that are not removed, newest first. SQLite extracts the needed values from
     surveys, which can have thousands of parts each."""
     shared, bases, last = shared_plan(session), Bases(session), last_runs(session)
     outlooks = known_outlooks(session)
@@ -143,7 +145,7 @@ def desk_rows(session: Session) -> list[DeskRow]:
 
 
 class KnownOutlook(NamedTuple):
-    """An outlook without its paths, which are many and only needed where names are given."""
+    """An outlook without its paths, which are many and only needed to assign names."""
 
     source_id: str
     basis: str

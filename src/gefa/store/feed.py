@@ -19,9 +19,8 @@ Row = TypeVar("Row")
 
 
 class FeedQuery(BaseModel):
-    """Which uploads: those whose name, alternative text or tag has ``q`` in it; of a slot; with a
-    tag; in a state; from a day until a day, both included; after the upload of an id. Removed ones
-    only where the state is ``removed``."""
+    """Filters of the feed: ``q`` in name, alt text or tags; a slot; a tag; a state; from a day to a
+    day, inclusive; after the upload of an id. Removed uploads only with the state ``removed``."""
 
     model_config = ConfigDict(extra="ignore")
 
@@ -35,7 +34,7 @@ class FeedQuery(BaseModel):
 
     @property
     def filters(self) -> dict[str, str]:
-        """What is filtered by, for links."""
+        """The active filters, for links."""
         return {
             name: str(value)
             for name, value in self.model_dump(mode="json", exclude={"after"}).items()
@@ -45,7 +44,8 @@ class FeedQuery(BaseModel):
 
 @dataclass(frozen=True)
 class Page:
-    """Some of the feed, how many there are in all, and after which id it goes on."""
+    """A page of the feed, the number of all matches, and the id after which the next
+    page starts."""
 
     uploads: Sequence[Upload]
     total: int
@@ -53,8 +53,8 @@ class Page:
 
 
 def feed(session: Session, wanted: FeedQuery, most: int, *, held: bool = True) -> Page:
-    """The first ``most`` uploads that are wanted; without those that are ``held`` back only what
-    everybody may see, as it is served."""
+    """The first ``most`` uploads that match; without those that are ``held``, only what everybody
+    may see."""
     chosen = _chosen(select(Upload), wanted)
     counted = _chosen(select(func.count()).select_from(Upload), wanted)
     if not held:
@@ -120,7 +120,7 @@ def _within(query: SelectOfScalar[Row], wanted: FeedQuery) -> SelectOfScalar[Row
 
 
 def all_tags(session: Session, *, held: bool = True) -> list[str]:
-    """Every tag that any upload has; without those that are ``held`` back, if so wished."""
+    """All tags of uploads; on request without those of ``held`` uploads."""
     tag = func.json_each(Upload.tags).table_valued("value", name="tag")
     query = sql_select(tag.c.value).select_from(join(Upload, tag, true())).distinct()
     if not held:
@@ -130,7 +130,7 @@ def all_tags(session: Session, *, held: bool = True) -> list[str]:
 
 
 def counts(session: Session) -> dict[tuple[str, UploadState], int]:
-    """How many uploads each slot (by its id) has in each state."""
+    """The number of uploads by slot id and state."""
     found = session.exec(
         select(Upload.slot_id, Upload.state, func.count())
         .where(col(Upload.removed).is_(None))
@@ -140,7 +140,7 @@ def counts(session: Session) -> dict[tuple[str, UploadState], int]:
 
 
 def latest_live(session: Session, slot_id: str, most: int) -> Sequence[Upload]:
-    """The newest uploads of a slot that are live and can be looked at."""
+    """The newest live uploads of a slot that have a preview."""
     return session.exec(
         select(Upload)
         .where(
@@ -155,7 +155,7 @@ def latest_live(session: Session, slot_id: str, most: int) -> Sequence[Upload]:
 
 
 def uploads_of(session: Session, slot: Slot) -> tuple[int, int]:
-    """How many uploads a slot has, and how many more were removed and can be restored."""
+    """The number of uploads in a slot, and of removed ones that can be restored."""
     removed = session.exec(select(Upload.removed).where(Upload.slot_id == slot.id)).all()
     gone = sum(time is not None for time in removed)
     return len(removed) - gone, gone

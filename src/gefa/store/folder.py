@@ -24,24 +24,25 @@ MARK = "alive.json"
 LOCK = "server.lock"
 RESTORE = "Bring both back with `gefa restore`, or start with --begin-anew"
 CLOCK_SLACK = timedelta(minutes=5)
-"""machines that share a folder may differ by so much"""
+"""by which clocks of machines sharing a folder may differ"""
 
 
 class FolderTrouble(GefaError):
-    """A data folder that cannot be worked with as it is."""
+    """A data folder that cannot be used as it is."""
 
 
 class Mark(BaseModel):
-    """The file beside the database: whose folder this is, and when it was last used. Written right
-    after the database says the same, so that an older database is known by it."""
+    """The file beside the database: which database this folder belongs to, and when it was last
+    used. Written right after the database notes the same, so that an older database can be
+    recognised."""
 
     installation: str
     alive: datetime
 
 
 def check_database(folder: Path, blobs: BlobStore, *, begin_anew: bool) -> None:
-    """FolderTrouble where there is no database, but files that one must have named. With
-    ``begin_anew`` those files are put aside."""
+    """FolderTrouble if there is no database, but files that one must have known. With
+    ``begin_anew`` these files are moved aside."""
     database = folder / DATABASE
     if database.exists() and database.stat().st_size:
         return
@@ -57,8 +58,8 @@ def check_database(folder: Path, blobs: BlobStore, *, begin_anew: bool) -> None:
 
 
 def recognise(session: Session, folder: Path, *, begin_anew: bool) -> None:
-    """Note that the database and the folder belong together. FolderTrouble where the folder was
-    used with another database, or with a later state of this one."""
+    """Note that database and folder belong together. FolderTrouble if the folder was used with
+    another database, or with a later state of this one."""
     here = session.exec(select(Installation)).first() or Installation()
     mark = _mark(folder)
     if mark is not None and not begin_anew:
@@ -79,7 +80,8 @@ def recognise(session: Session, folder: Path, *, begin_anew: bool) -> None:
 
 
 def note_life(session: Session) -> Mark:
-    """Note in the database that it is in use; the mark to ``write_mark`` once that is committed."""
+    """Note in the database that it is in use; returns the mark to write with ``write_mark`` after
+    the commit."""
     here = session.exec(select(Installation)).one()
     # A clock that was set back must not make the folder look older than it is.
     here.alive = max(as_utc(here.alive), now())
@@ -99,8 +101,8 @@ def _mark(folder: Path) -> Mark | None:
 
 
 def check_folder(folder: Path, queue: Path | None, *, trust_clock: bool = False) -> None:
-    """Before a server starts: whether the folder can be written, its databases are whole, and the
-    clock is not behind what the folder says."""
+    """Before a server starts: check that the folder is writable, its databases are intact, and the
+    clock is not behind the folder's."""
     try:
         folder.mkdir(parents=True, exist_ok=True)
         with tempfile.TemporaryFile(dir=folder):
@@ -126,7 +128,7 @@ def check_folder(folder: Path, queue: Path | None, *, trust_clock: bool = False)
 
 
 def _check_file(file: Path, advice: str) -> None:
-    """FolderTrouble for an SQLite file that is damaged or cannot be written."""
+    """FolderTrouble if an SQLite file is damaged or read-only."""
     if not file.exists() or not file.stat().st_size:
         return
     try:
@@ -148,7 +150,7 @@ def _check_file(file: Path, advice: str) -> None:
 
 @contextmanager
 def alone(folder: Path) -> Iterator[None]:
-    """Hold the folder for this process. FolderTrouble where another one has it."""
+    """Lock the folder for this process. FolderTrouble if another process has it."""
     folder.mkdir(parents=True, exist_ok=True)
     with (folder / LOCK).open("a+") as lock:
         try:

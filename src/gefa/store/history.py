@@ -15,11 +15,11 @@ from gefa.store.actor import actor
 from gefa.store.models import History, Step
 
 MAX_STEPS = 200
-"""how far back a thing can be undone"""
+"""changes of one subject that can be undone"""
 
 
 class Ways(NamedTuple):
-    """What can be undone and redone, in words; empty if nothing can."""
+    """The changes that can be undone and redone, in words; empty if there are none."""
 
     undo: str
     redo: str
@@ -28,8 +28,8 @@ class Ways(NamedTuple):
 def change(
     session: Session, subject: str, content: dict[str, Any], said: str, batch: str = ""
 ) -> None:
-    """Take a content as the next step; ``said`` tells people what was done. Steps of several
-    subjects that are one change have one ``batch``."""
+    """Add a content as the next step; ``said`` describes the change. Steps of several subjects that
+    are one change share a ``batch``."""
     history = session.get(History, subject) or History(subject=subject)
     session.execute(
         delete(Step).where(
@@ -53,7 +53,7 @@ def change(
 
 
 def begin(session: Session, subject: str, content: dict[str, Any]) -> None:
-    """Let a content be the first that there is: nobody goes back behind it."""
+    """Set the first content, which cannot be undone."""
     forget(session, subject)
     # There is no step 1 that it could go back to.
     session.add(History(subject=subject, number=2))
@@ -62,19 +62,19 @@ def begin(session: Session, subject: str, content: dict[str, Any]) -> None:
 
 
 def current(session: Session, subject: str) -> Step | None:
-    """The step that counts; None before any change."""
+    """The current step; None before any change."""
     history = session.get(History, subject)
     return _step(session, subject, history.number) if history else None
 
 
 def step_with(session: Session, subject: str, id: str) -> Step | None:
-    """A step by its id; None if it is gone. Numbers are used again after an undo, ids are not."""
+    """A step by its id; None if it is gone. Numbers are reused after an undo, ids are not."""
     step = session.get(Step, id)
     return step if step is not None and step.subject == subject else None
 
 
 def undo(session: Session, subject: str) -> str:
-    """Go back a step; what was undone, empty if there was nothing."""
+    """Undo a step; returns its description, empty if there was none."""
     now = current(session, subject)
     if now is None or not _can_go_back(session, now):
         return ""
@@ -83,7 +83,7 @@ def undo(session: Session, subject: str) -> str:
 
 
 def redo(session: Session, subject: str) -> str:
-    """Go forward again a step that was undone; what was redone, empty if there was nothing."""
+    """Redo an undone step; returns its description, empty if there was none."""
     after = following(session, subject)
     if after is None:
         return ""
@@ -92,7 +92,7 @@ def redo(session: Session, subject: str) -> str:
 
 
 def beside(session: Session, step: Step) -> list[str]:
-    """The other subjects that were changed with a step and were not changed again since."""
+    """The other subjects that were changed together with a step, and not again since."""
     if not step.batch:
         return []
     found = session.exec(
@@ -107,7 +107,7 @@ def beside(session: Session, step: Step) -> list[str]:
 
 
 def undone_beside(session: Session, step: Step) -> list[str]:
-    """The other subjects in which the steps of the same batch are the next ones to be redone."""
+    """The other subjects whose next step to redo belongs to the same batch."""
     if not step.batch:
         return []
     found = session.exec(
@@ -129,12 +129,12 @@ def ways(session: Session, subject: str) -> Ways:
 
 
 def _by(step: Step) -> str:
-    """What was done, and by whom."""
+    """The description, with who did it."""
     return f"{step.said} ({step.who})" if step.who else step.said
 
 
 def forget(session: Session, subject: str) -> None:
-    """Forget all steps of a thing that is gone."""
+    """Delete all steps of a subject that is gone."""
     session.execute(delete(Step).where(col(Step.subject) == subject))
     session.execute(delete(History).where(col(History.subject) == subject))
 
@@ -147,7 +147,7 @@ def _go(session: Session, subject: str, number: int) -> None:
 
 
 def following(session: Session, subject: str) -> Step | None:
-    """The step that was undone last."""
+    """The step undone last."""
     history = session.get(History, subject)
     return _step(session, subject, history.number + 1) if history else None
 

@@ -17,8 +17,8 @@ from gefa.store.trail import Deed, note
 
 
 class Right(StrEnum):
-    """What a key may do: send, describe, replace and remove pictures; list them; decide on those
-    that are held."""
+    """The rights of a slot's key: send, describe, replace and remove pictures; list them; decide on
+    held ones."""
 
     UPLOAD = "upload"
     READ = "read"
@@ -26,14 +26,14 @@ class Right(StrEnum):
 
 
 class SiteRight(StrEnum):
-    """What a key of the site may do: bring sources in, run and remove them; look and download."""
+    """The rights of a site key: bring in, run and remove sources; view and download."""
 
     BUILD = "build"
     READ = "read"
 
 
 def new_key(session: Session, slot: Slot, name: str, rights: Collection[Right]) -> str:
-    """A new key for the slot. Only its digest is kept: this is the one time it can be seen."""
+    """Create a key for the slot. Only its digest is stored: it is shown this once."""
     if not rights:
         raise PlanError("a key needs at least one right.", advice="Tick at least one.")
     key = _new()
@@ -46,7 +46,7 @@ def new_key(session: Session, slot: Slot, name: str, rights: Collection[Right]) 
 
 
 def new_site_key(session: Session, name: str, rights: Collection[SiteRight]) -> str:
-    """A new key of the site. Only its digest is kept: this is the one time it can be seen."""
+    """Create a site key. Only its digest is stored: it is shown this once."""
     if not rights:
         raise PlanError("a key needs at least one right.", advice="Tick at least one.")
     key, named = _new(), _named(name)
@@ -58,7 +58,7 @@ def new_site_key(session: Session, name: str, rights: Collection[SiteRight]) -> 
 
 
 def found_site_key(session: Session, key: str) -> SiteKey | None:
-    """The key of the site, unless it was revoked or never was."""
+    """The site key, if it exists and is not revoked."""
     found = session.exec(select(SiteKey).where(SiteKey.digest == _digest(key))).first()
     if found is None or found.revoked is not None:
         return None
@@ -67,12 +67,12 @@ def found_site_key(session: Session, key: str) -> SiteKey | None:
 
 
 def site_keys(session: Session) -> Sequence[SiteKey]:
-    """The newest first."""
+    """All site keys, newest first."""
     return session.exec(select(SiteKey).order_by(col(SiteKey.created).desc())).all()
 
 
 def revoke_site_key(session: Session, key_id: str) -> None:
-    """Let a key of the site open nothing any more."""
+    """Revoke a site key."""
     key = session.get(SiteKey, key_id)
     if key is not None and key.revoked is None:
         key.revoked = now()
@@ -95,8 +95,8 @@ def _note_use(session: Session, key_id: str) -> None:
 
 
 def found_key(session: Session, key: str) -> SlotKey | None:
-    """The key, unless it was revoked or never was. Its use is remembered for ``note_uses``: reading
-    must not need to write."""
+    """The key, if it exists and is not revoked. Its use is queued for ``note_uses``, since reading
+    must not write."""
     found = session.exec(select(SlotKey).where(SlotKey.digest == _digest(key))).first()
     if found is None or found.revoked is not None:
         return None
@@ -105,7 +105,7 @@ def found_key(session: Session, key: str) -> SlotKey | None:
 
 
 def note_uses(session: Session, uses: dict[str, datetime]) -> None:
-    """Write down when keys were used last."""
+    """Write down when keys were last used."""
     for key_id, time in uses.items():
         key = session.get(SlotKey, key_id) or session.get(SiteKey, key_id)
         if key is not None:
@@ -114,7 +114,7 @@ def note_uses(session: Session, uses: dict[str, datetime]) -> None:
 
 
 def name_of_key(store: Store, key: str) -> str | None:
-    """What a key that opens something is called; None if it opens nothing."""
+    """The name of a valid key; None if it is not valid."""
     if not key:
         return None
     with store.reading() as session:
@@ -125,7 +125,7 @@ def name_of_key(store: Store, key: str) -> str | None:
 
 
 def keys_of(session: Session, slot: Slot) -> Sequence[SlotKey]:
-    """The slot's keys, the newest first."""
+    """The slot's keys, newest first."""
     return session.exec(
         select(SlotKey).where(SlotKey.slot_id == slot.id).order_by(col(SlotKey.created).desc())
     ).all()

@@ -20,13 +20,13 @@ from gefa.core.make.made import CutFacts, MadeVariant
 from gefa.store.models import EstimateEntry, FactsEntry, MadeEntry, now
 
 KEPT = timedelta(days=180)
-"""how long an entry stays that nobody has used"""
+"""time after which an unused entry is deleted"""
 _AT_ONCE = 500
-"""keys in one question: SQLite takes 32,766 at the most, and long questions are slow to read"""
+"""keys in one query: SQLite allows at most 32,766, and long queries are slow to parse"""
 
 
 def known(session: Session, keys: Iterable[str]) -> dict[str, MadeVariant]:
-    """What is known of variants, by their keys."""
+    """The records of variants, by key."""
     found: dict[str, MadeVariant] = {}
     for some in _in_groups(keys):
         for entry in session.exec(select(MadeEntry).where(col(MadeEntry.key).in_(some))):
@@ -35,7 +35,7 @@ def known(session: Session, keys: Iterable[str]) -> dict[str, MadeVariant]:
 
 
 def facts(session: Session, keys: Iterable[str]) -> dict[str, CutFacts]:
-    """What was measured of cuts, by their keys."""
+    """The facts measured of cuts, by key."""
     found: dict[str, CutFacts] = {}
     for some in _in_groups(keys):
         for entry in session.exec(select(FactsEntry).where(col(FactsEntry.key).in_(some))):
@@ -44,7 +44,7 @@ def facts(session: Session, keys: Iterable[str]) -> dict[str, CutFacts]:
 
 
 def estimates(session: Session, keys: Iterable[str]) -> dict[str, Estimate]:
-    """What cuts' files are expected to weigh, by their keys."""
+    """The estimates of cuts' files, by key."""
     found: dict[str, Estimate] = {}
     for some in _in_groups(keys):
         for entry in session.exec(select(EstimateEntry).where(col(EstimateEntry.key).in_(some))):
@@ -53,7 +53,7 @@ def estimates(session: Session, keys: Iterable[str]) -> dict[str, Estimate]:
 
 
 def enter_estimates(session: Session, estimates: Mapping[str, Estimate]) -> None:
-    """Enter what a worker estimated."""
+    """Enter a worker's estimates."""
     rows: list[dict[str, Any]] = [
         {"key": key, "used": now(), "estimate": one.model_dump(mode="json")}
         for key, one in estimates.items()
@@ -66,7 +66,7 @@ def enter(
     made: Mapping[str, MadeVariant],
     measured: Mapping[str, CutFacts] | None = None,
 ) -> None:
-    """Enter what a worker reported; what was entered before is used again, and newer."""
+    """Enter a worker's report; existing entries count as used."""
     moment = now()
     rows = [{"key": key, "used": moment, **entry.model_dump()} for key, entry in made.items()]
     _upsert(session, MadeEntry, rows)
@@ -85,7 +85,7 @@ def _upsert(session: Session, table: type[Any], rows: list[dict[str, Any]]) -> N
 
 
 def sweep_ledger(session: Session) -> None:
-    """Forget entries that nobody has used for long."""
+    """Delete entries that were unused for long."""
     old = now() - KEPT
     session.execute(delete(MadeEntry).where(col(MadeEntry.used) < old))
     session.execute(delete(FactsEntry).where(col(FactsEntry.used) < old))

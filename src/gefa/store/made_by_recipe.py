@@ -10,15 +10,15 @@ from sqlmodel import Session, col, func, select
 from gefa.store.models import Run, Task, TaskKind, TaskState, Variant
 
 RUNS_SEEN = 5
-"""runs that are looked through, the newest first"""
+"""runs to search, newest first"""
 EXAMPLES = 4
 SMALLEST = 100
-"""px: an example is at least so wide, if any of its files is"""
+"""px: an example is at least this wide, if one of its files is"""
 
 
 @dataclass(frozen=True)
 class Example:
-    """One file of a cut, to show: ``path`` is within its run; sizes in px."""
+    """An example file of a cut: ``path`` is within its run; sizes in px."""
 
     cut: str
     path: str
@@ -28,7 +28,7 @@ class Example:
 
 @dataclass
 class MadeByRecipe:
-    """Cuts, files and bytes of one run by one recipe, with the smallest files of a few cuts."""
+    """The cuts, files and bytes of one run by one recipe, with the smallest files of a few cuts."""
 
     run_id: str
     cuts: int
@@ -38,7 +38,7 @@ class MadeByRecipe:
 
 
 def made_by_recipe(session: Session) -> dict[str, MadeByRecipe]:
-    """By the names of recipes; those that no late run used are not in it."""
+    """By recipe name; without recipes that no recent run used."""
     runs = session.exec(select(Run.id).order_by(col(Run.created).desc()).limit(RUNS_SEEN)).all()
     found: dict[str, MadeByRecipe] = {}
     for run in runs:
@@ -58,7 +58,7 @@ class _Job:
 
 
 def _jobs_by_recipe(session: Session, run: str) -> dict[str, list[_Job]]:
-    """The cuts that a run made, with the bytes of their files."""
+    """The cuts of a run, with the bytes of their files."""
     weights: dict[str, list[int]] = {}
     for job, bytes in session.exec(
         select(Variant.job_id, Variant.bytes).where(Variant.run_id == run)

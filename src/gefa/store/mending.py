@@ -12,8 +12,7 @@ from gefa.store.uploads import treat
 
 
 def mend_upload(store: Store, upload_id: str, sha256: str) -> bool:
-    """Have the files of an upload made again, of which ``sha256`` cannot be read. False where
-    nothing can be made of it any more."""
+    """Make an upload's files again if ``sha256`` cannot be read. False if that is impossible."""
     store.blobs.set_aside(sha256)
     if store.blobs.touch(sha256):
         return True  # the trash had it
@@ -22,8 +21,7 @@ def mend_upload(store: Store, upload_id: str, sha256: str) -> bool:
 
 
 def mended_by_treating(session: Session, blobs: BlobStore, upload_id: str) -> bool:
-    """Queue the making of an upload's files again, unless that is under way. False where nothing
-    can be made of it any more."""
+    """Queue an upload's files again, unless that is in progress. False if that is impossible."""
     upload = session.get(Upload, upload_id)
     if upload is None or upload.original_gone or blobs.checked(upload.blob) is None:
         return False

@@ -27,7 +27,7 @@ def now() -> datetime:
 
 
 def as_utc(time: datetime) -> datetime:
-    """SQLite gives times back without their zone."""
+    """SQLite returns times without their zone."""
     return time if time.tzinfo else time.replace(tzinfo=UTC)
 
 
@@ -90,7 +90,7 @@ class Source(SQLModel, table=True):
 
     @property
     def folder(self) -> str:
-        """Empty for the site's own folder."""
+        """Empty for the site's top folder."""
         return self.name.rpartition("/")[0]
 
 

@@ -10,15 +10,15 @@ from sqlmodel import Session, col, select
 from gefa.store.models import Notification, Slot, Upload, now
 
 RETRIES = tuple(timedelta(seconds=s) for s in (5, 30, 120, 600, 3_600, 21_600, 86_400))
-"""how long after each failed try the next one is"""
+"""the wait after each failed attempt"""
 AT_ONCE = 20
-"""notices of a slot that are told before others are looked for"""
+"""notices of a slot sent before looking for others"""
 SHOWN = 20
-"""notices on the page of a slot"""
+"""notices on a slot's page"""
 
 
 def notify(session: Session, slot: Slot, upload: Upload, url: str, kind: str) -> None:
-    """Have ``url`` told; one that waits to be told the same is enough."""
+    """Queue a notice to ``url``, unless an equal one is waiting."""
     if not url:
         return
     waiting = session.exec(
@@ -35,14 +35,14 @@ def notify(session: Session, slot: Slot, upload: Upload, url: str, kind: str) ->
 
 
 def due(session: Session) -> Sequence[Notification]:
-    """What is to be told now, the longest waiting first."""
+    """Notices due now, longest waiting first."""
     return session.exec(
         select(Notification).where(col(Notification.due) <= now()).order_by(col(Notification.due))
     ).all()
 
 
 def due_by_slot(session: Session) -> dict[str, list[str]]:
-    """Ids of what is to be told now for each slot, the longest waiting first."""
+    """Ids of notices due now for each slot, longest waiting first."""
     found: dict[str, list[str]] = {}
     for notice in due(session):
         notices = found.setdefault(notice.slot_id, [])
@@ -52,7 +52,7 @@ def due_by_slot(session: Session) -> dict[str, list[str]]:
 
 
 def tried(session: Session, notice: Notification, problem: str) -> None:
-    """Note how telling it went; ``problem`` is empty if it was taken."""
+    """Record an attempt; ``problem`` is empty if it succeeded."""
     notice.tries += 1
     notice.problem = problem[:400]
     if not problem:
@@ -70,7 +70,7 @@ def tell_again(session: Session, notice: Notification) -> None:
 
 
 def notices_of(session: Session, slot: Slot) -> Sequence[Notification]:
-    """The latest of a slot, newest first."""
+    """A slot's latest notices, newest first."""
     return session.exec(
         select(Notification)
         .where(Notification.slot_id == slot.id)

@@ -9,13 +9,13 @@ from gefa.store.contracts import enqueue, kind_of
 from gefa.store.models import Task, TaskKind, TaskState
 
 KEPT = 40
-"""finished jobs of one name; those before are forgotten, what they made is not"""
+"""finished jobs of one name; earlier ones are deleted, their files stay"""
 
 
 def request_task(
     session: Session, topic: str, body: BaseModel, *, name: str = "", planned: int = 0
 ) -> Task:
-    """The job that does what ``body`` says, found again by its ``topic``; queued the first time."""
+    """The job for ``body``, found by its ``topic``; queued the first time."""
     kind = kind_of(body)
     known = task_on(session, kind, topic)
     if known is not None:
@@ -27,12 +27,12 @@ def request_task(
 
 
 def task_on(session: Session, kind: TaskKind, topic: str) -> Task | None:
-    """The job of that topic, if it was asked for."""
+    """The job of that topic, if there is one."""
     return session.exec(select(Task).where(Task.topic == topic, Task.kind == kind)).first()
 
 
 def requeue(session: Session, job: Task) -> None:
-    """Have a job done once more."""
+    """Queue a job again."""
     job.state, job.sent, job.problem, job.report = TaskState.QUEUED, 0, "", {}
     session.add(job)
 

@@ -12,19 +12,19 @@ from gefa.store.recipes import shelf_of_recipes, subject_of_recipe, undo_recipe
 
 
 def latest_of_recipe(session: Session, name: str) -> str:
-    """The id of the last change of a recipe; empty if there was none."""
+    """The id of a recipe's last change; empty if there is none."""
     step = history.current(session, subject_of_recipe(name))
     return step.id if step else ""
 
 
 def is_latest(session: Session, step_id: str) -> bool:
-    """Whether nothing was changed after a step, so that it can be undone."""
+    """Whether a step is the latest, so that it can be undone."""
     return _latest(session, step_id) is not None
 
 
 def undo_change(session: Session, step_id: str) -> str:
-    """Undo the change of a source's plan or of a recipe that a step names; what it was. PlanError
-    if something was changed after it, or if the recipe would be gone."""
+    """Undo the change of a source's plan or a recipe that a step names; returns its description.
+    PlanError if there were later changes, or if the recipe would be gone."""
     step = _latest(session, step_id)
     if step is None:
         raise PlanError(

@@ -13,9 +13,9 @@ from gefa.core.errors import GefaError
 SHORTEST = 12
 """characters"""
 LONGEST = 1_000
-"""characters; more is no passphrase, and takes time to hash"""
+"""characters; more is not a passphrase, and slow to hash"""
 _JUDGED = 64
-"""characters that are judged, which takes time that grows with their number"""
+"""characters to rate, which takes time in proportion to them"""
 _STRONG = 3
 """of 4: more than 10^8 guesses, as zxcvbn estimates them"""
 # argon2id with the parameters of RFC 9106, second recommended option: 64 MiB, 3 passes.
@@ -24,8 +24,8 @@ _NOBODY = _hasher.hash("nobody signs in with this")
 
 
 def hashed(passphrase: str, name: str) -> str:
-    """The argon2id hash of a passphrase that ``name`` may have; GefaError if it is too short or
-    too easily guessed. Takes 50 ms and 64 MiB."""
+    """The argon2id hash of a passphrase for ``name``; GefaError if it is too short or too easy to
+    guess. Takes 50 ms and 64 MiB."""
     plain = _plain(passphrase)
     if len(plain) < SHORTEST:
         raise GefaError(
@@ -45,8 +45,8 @@ def hashed(passphrase: str, name: str) -> str:
 
 
 def matches(passphrase: str, kept: str) -> bool:
-    """Whether a passphrase is the one that was kept. Takes as long where none was: ``kept`` is
-    empty for people who are not there."""
+    """Whether a passphrase matches. Takes equally long if nothing is stored: ``kept`` is empty for
+    unknown people."""
     try:
         same = _hasher.verify(kept or _NOBODY, _plain(passphrase[: LONGEST + 1]))
     except (VerificationError, InvalidHashError):
@@ -55,12 +55,12 @@ def matches(passphrase: str, kept: str) -> bool:
 
 
 def is_outdated(kept: str) -> bool:
-    """Whether it was hashed with other parameters than are used now."""
+    """Whether the hash has other parameters than new ones."""
     return _hasher.check_needs_rehash(kept)
 
 
 def rehashed(passphrase: str) -> str:
-    """The hash, with the parameters of now, of a passphrase that was taken before."""
+    """The hash of an accepted passphrase, with current parameters."""
     return _hasher.hash(_plain(passphrase))
 
 

@@ -22,7 +22,7 @@ LINK_LASTS = timedelta(days=1)
 
 
 def add_person(session: Session, name: str, roles: Collection[Role]) -> Person:
-    """A new person; GefaError if the name is none, or taken, or there is no role."""
+    """Add a person; GefaError if the name is empty or taken, or if there is no role."""
     shown = " ".join(name.split())
     if not shown or len(shown) > LONGEST_NAME or not shown.isprintable():
         raise GefaError(
@@ -39,7 +39,7 @@ def add_person(session: Session, name: str, roles: Collection[Role]) -> Person:
 
 
 def person_named(session: Session, name: str) -> Person | None:
-    """Somebody by their name, however it is capitalised."""
+    """A person by name, in any capitalisation."""
     return session.exec(select(Person).where(Person.name_key == _key(name))).first()
 
 
@@ -56,7 +56,7 @@ def has_owner(session: Session) -> bool:
 
 
 def set_roles(session: Session, person: Person, roles: Collection[Role]) -> None:
-    """Let somebody have these roles from now on; GefaError if no owner would be left."""
+    """Set a person's roles; GefaError if no owner would be left."""
     if Role.OWNER not in roles:
         _check_owner_left(session, person)
     before, person.roles = person.roles, _in_order(roles)
@@ -67,7 +67,7 @@ def set_roles(session: Session, person: Person, roles: Collection[Role]) -> None
 
 
 def remove_person(session: Session, person: Person) -> None:
-    """Shut somebody out for good, everywhere; GefaError if others but no owner would be left."""
+    """Remove a person for good; GefaError if others, but no owner, would be left."""
     if len(all_people(session)) > 1:
         _check_owner_left(session, person)
     for table in (SignIn, PersonLink):
@@ -78,14 +78,13 @@ def remove_person(session: Session, person: Person) -> None:
 
 
 def choose_passphrase(session: Session, person: Person, kept: str) -> None:
-    """Keep the hash of a new passphrase. Every link ends with it, and every sign-in."""
+    """Store the hash of a new passphrase. Ends all links and sign-ins of the person."""
     person.passphrase = kept
     _chosen(session, person, "passphrase")
 
 
 def choose_account(session: Session, person: Person, account: str) -> None:
-    """Let somebody sign in with an account of the sign-in service. GefaError if another person
-    has it."""
+    """Link an account of the sign-in service. GefaError if another person has it."""
     other = person_with(session, account)
     if other is not None and other.id != person.id:
         raise GefaError(
@@ -105,7 +104,7 @@ def _chosen(session: Session, person: Person, what: str) -> None:
 
 
 def person_with(session: Session, account: str) -> Person | None:
-    """Who signs in with that account of the sign-in service."""
+    """The person with that account of the sign-in service."""
     return session.exec(select(Person).where(Person.account == account)).first()
 
 
@@ -113,8 +112,8 @@ def person_with(session: Session, account: str) -> Person | None:
 
 
 def new_link(session: Session, person: Person) -> str:
-    """What a link has in it that lets this person choose how to sign in, once, within a day. Those
-    before it end. Only its digest is kept."""
+    """A token with which the person can choose how to sign in, once, within a day. Earlier ones
+    end. Only its digest is stored."""
     session.execute(delete(PersonLink).where(col(PersonLink.person_id) == person.id))
     token = secrets.token_urlsafe(24)
     session.add(PersonLink(digest=digest(token), person_id=person.id, ends=now() + LINK_LASTS))
@@ -124,7 +123,7 @@ def new_link(session: Session, person: Person) -> str:
 
 
 def person_of_link(session: Session, token: str) -> Person | None:
-    """Whose link that is, while it lasts and was not used."""
+    """The person of a link that is valid and unused."""
     link = session.exec(
         select(PersonLink).where(PersonLink.digest == digest(token), PersonLink.ends > now())
     ).first()
@@ -132,13 +131,13 @@ def person_of_link(session: Session, token: str) -> Person | None:
 
 
 def open_links(session: Session) -> dict[str, datetime]:
-    """Until when (UTC) each person, by id, has a link that was not used."""
+    """The expiry (UTC) of unused links, by person id."""
     found = session.exec(select(PersonLink).where(PersonLink.ends > now())).all()
     return {link.person_id: link.ends for link in found}
 
 
 def digest(token: str) -> str:
-    """What is kept of a token of 192 random bits or more: there is nothing to guess."""
+    """The stored form of a token of at least 192 random bits, which nobody can guess."""
     return hashlib.sha256(token.encode("utf-8", "replace")).hexdigest()
 
 

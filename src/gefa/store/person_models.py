@@ -27,8 +27,8 @@ class Person(SQLModel, table=True):
 
 
 class SignIn(SQLModel, table=True):
-    """A browser that a person is signed in with; only the SHA-256 of its cookie is kept. ``device``
-    is what the browser says it is."""
+    """A browser in which a person is signed in; only the SHA-256 of its cookie is stored.
+    ``device`` is the browser's own description."""
 
     __tablename__ = "sign_in"
 
@@ -40,7 +40,7 @@ class SignIn(SQLModel, table=True):
 
 
 class PersonLink(SQLModel, table=True):
-    """A link that lets a person choose how to sign in, once. Only its SHA-256 is kept."""
+    """A link with which a person can choose how to sign in, once. Only its SHA-256 is stored."""
 
     __tablename__ = "person_link"
 
@@ -50,8 +50,8 @@ class PersonLink(SQLModel, table=True):
 
 
 class TrailEntry(SQLModel, table=True):
-    """Something that was done: ``kind`` is a Deed value, ``subject`` what it was done to, ``who``
-    and ``address`` as they were then."""
+    """An entry of the audit trail: ``kind`` is a Deed value, ``subject`` the thing it was done to,
+    ``who`` and ``address`` as they were then."""
 
     __tablename__ = "trail"
 

@@ -34,7 +34,7 @@ class Places(BaseSettings):
 
 
 def places() -> Places:
-    """Where blobs and queue are, by the environment; GefaError if that is not possible."""
+    """The places for blobs and queue, from the environment; GefaError if a setting is wrong."""
     try:
         return Places()
     except ValidationError as error:

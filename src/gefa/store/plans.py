@@ -26,11 +26,11 @@ from gefa.store.sources import latest_revision, present, survey_of
 from gefa.store.trail import Deed, note
 
 SHARED = "sources"
-"""the subject of what all sources share"""
+"""the subject of the piece that all sources share"""
 
 
 class PlanUnreadable(PlanError):
-    """The plan of a source is not one that this version reads: what is wrong with it."""
+    """A stored plan of a source that this version cannot read, and why."""
 
 
 def subject_of(source: Source) -> str:
@@ -41,12 +41,12 @@ def subject_of(source: Source) -> str:
 
 
 def own_plan(session: Session, source: Source) -> Plan:
-    """What the plan says of this source alone; PlanUnreadable if it is none."""
+    """The source's own piece of the plan; PlanUnreadable if it cannot be read."""
     return _plan_in(history.current(session, subject_of(source)), source)
 
 
 def own_plans(session: Session, sources: Iterable[Source]) -> dict[str, Plan | PlanUnreadable]:
-    """The same for many, by their ids; those with nothing of their own are left out."""
+    """The same for many sources, by id; sources without a piece are left out."""
     steps = {
         step.subject.removeprefix("plan "): step
         for step in session.exec(
@@ -84,7 +84,7 @@ def _plan_in(step: Step | None, source: Source) -> Plan:
 
 
 def shared_plan(session: Session) -> Plan:
-    """What the plan says of all sources, or of several at once; without recipes."""
+    """The piece for all or several sources; without recipes."""
     step = history.current(session, SHARED)
     return Plan.model_validate(step.content.get("plan", {})) if step else Plan()
 
@@ -96,7 +96,7 @@ def whole_plan(session: Session, source: Source) -> Plan:
 
 
 def site_pieces(session: Session) -> Pieces:
-    """The plan of the site; PlanUnreadable where that of a source is none."""
+    """The plan of the site in pieces; PlanUnreadable if one cannot be read."""
     sources = present(session)
     own: dict[str, Plan] = {}
     found = own_plans(session, sources)
@@ -113,13 +113,13 @@ def site_pieces(session: Session) -> Pieces:
 
 
 def step_id(session: Session, source: Source) -> str:
-    """Which step of the source's own plan counts now; empty for the empty plan."""
+    """The current step of the source's own plan; empty for the empty plan."""
     step = history.current(session, subject_of(source))
     return step.id if step else ""
 
 
 def plan_at(session: Session, source: Source, id: str) -> Plan | None:
-    """The source's own plan at a step; None if that is gone."""
+    """The source's own plan at a step; None if the step is gone."""
     if not id:
         return Plan()
     step = history.step_with(session, subject_of(source), id)
@@ -127,20 +127,20 @@ def plan_at(session: Session, source: Source, id: str) -> Plan | None:
 
 
 def editor_of(session: Session, source: Source, revision: Revision) -> PlanEditor:
-    """Edits the plan of a source; see ``keep_edit``."""
+    """An editor of a source's plan; see ``keep_edit``."""
     return PlanEditor(whole_plan(session, source), survey_of(revision).called(source.name))
 
 
 def keep_edit(session: Session, source: Source, edited: Plan, said: str) -> None:
-    """Keep what of an edited plan belongs to the source. PlanError if that cannot be."""
+    """Store the source's piece of an edited plan. PlanError if that is impossible."""
     own = own_plan(session, source)
     before = joined(shared_plan(session), own, source.name)
     change_plan(session, source, own_piece(edited, before, own), said)
 
 
 def change_plan(session: Session, source: Source, plan: Plan, said: str, batch: str = "") -> None:
-    """Take a source's own plan as the next step; what was undone before is forgotten. PlanError if
-    it is none."""
+    """Store a source's own plan as the next step; undone steps are deleted. PlanError if it is not
+    a plan."""
     plan = plan.checked()
     with suppress(PlanUnreadable):
         if plan == own_plan(session, source):
@@ -154,7 +154,7 @@ def _content(plan: Plan) -> dict[str, Any]:
 
 
 def undo(session: Session, source: Source) -> str:
-    """Go back a step of the source's own plan; what was undone, empty if there was nothing."""
+    """Undo a step of the source's own plan; returns its description, empty if there was none."""
     undone = history.undo(session, subject_of(source))
     if undone:
         note(session, Deed.PLAN_CHANGED, source.name, f"Undone: {undone}")
@@ -162,8 +162,7 @@ def undo(session: Session, source: Source) -> str:
 
 
 def redo(session: Session, source: Source) -> str:
-    """Go forward again a step of the source's own plan; what was redone, empty if there was
-    nothing."""
+    """Redo a step of the source's own plan; returns its description, empty if there was none."""
     redone = history.redo(session, subject_of(source))
     if redone:
         note(session, Deed.PLAN_CHANGED, source.name, f"Redone: {redone}")
@@ -171,7 +170,7 @@ def redo(session: Session, source: Source) -> str:
 
 
 def ways_of(session: Session, source: Source) -> Ways:
-    """What of the source's own plan can be undone and redone."""
+    """The changes of the source's own plan that can be undone and redone."""
     return history.ways(session, subject_of(source))
 
 
@@ -180,7 +179,7 @@ def forget_plan(session: Session, source: Source) -> None:
 
 
 def follow(session: Session, revision: Revision, changes: Changes) -> None:
-    """Let what hands chose follow its parts into a new revision."""
+    """Let choices by hand follow their parts into a new revision."""
     source = session.get_one(Source, revision.source_id)
     plan, remarks = carried_over(own_plan(session, source), changes)
     if remarks:
@@ -191,8 +190,8 @@ def follow(session: Session, revision: Revision, changes: Changes) -> None:
 
 
 def change_shared(session: Session, plan: Plan, said: str, batch: str = "", **done: object) -> None:
-    """Take what all sources share as the next step. ``done`` is what else the step did, for those
-    that undo it."""
+    """Store the shared piece as the next step. ``done`` records what else the step changed, for
+    undoing it."""
     plan = plan.checked()
     if plan == shared_plan(session) and not done:
         return
@@ -205,7 +204,7 @@ def change_shared(session: Session, plan: Plan, said: str, batch: str = "", **do
 
 
 def marks_for(session: Session, plan: Plan) -> dict[str, str]:
-    """The SHA-256 of the newest revisions of the sources that recipes lay over corners."""
+    """The SHA-256 of the newest revisions of sources that recipes lay over corners."""
     found = {}
     for name in plan.marks:
         source = session.exec(select(Source).where(Source.name == name)).first()
@@ -216,15 +215,14 @@ def marks_for(session: Session, plan: Plan) -> dict[str, str]:
 
 
 def prepared_for(session: Session, source: Source, revision: Revision, plan: Plan) -> Prepared:
-    """What a run of this revision by ``plan`` would do."""
+    """What a run of this revision by ``plan`` would make."""
     prepared = expanded_for(session, source, revision, plan)
     give_names([prepared], wanted_by_others(session, {source.id}))
     return prepared
 
 
 def wanted_by_others(session: Session, ids: Collection[str]) -> set[str]:
-    """Paths that the files of other sources have, so that names do not depend on which sources are
-    run together."""
+    """Paths of other sources' files, so that names do not depend on which sources run together."""
     found = session.exec(
         select(Outlook.source_id, Outlook.paths)
         .join(Source, col(Source.id) == col(Outlook.source_id))
@@ -234,7 +232,7 @@ def wanted_by_others(session: Session, ids: Collection[str]) -> set[str]:
 
 
 def expanded_for(session: Session, source: Source, revision: Revision, plan: Plan) -> Prepared:
-    """What a run of this revision among others would do, before anything is named."""
+    """What a run of this revision among others would make, before naming."""
     survey = survey_of(revision).called(source.name)
     prepared = expand(
         survey,

@@ -12,7 +12,7 @@ from gefa.store.trail import Deed, note
 
 
 def library(session: Session) -> dict[str, Recipe]:
-    """The stored recipes by name; those that were removed are not there."""
+    """The stored recipes by name, without removed ones."""
     stored = session.exec(select(StoredRecipe).order_by(col(StoredRecipe.name))).all()
     return {
         recipe.name: Recipe.model_validate(recipe.content) for recipe in stored if recipe.content
@@ -20,13 +20,12 @@ def library(session: Session) -> dict[str, Recipe]:
 
 
 def shelf_of_recipes(session: Session) -> dict[str, Recipe]:
-    """The stored recipes and, where none of the name is stored, the built-in ones."""
+    """The stored recipes, and the built-in ones that no stored recipe replaces."""
     return {**BUILT_IN, **library(session)}
 
 
 def save_recipe(session: Session, name: str, recipe: Recipe, said: str, batch: str = "") -> None:
-    """Keep a recipe under a name; its content so far can be gone back to. PlanError where the
-    name is none."""
+    """Store a recipe under a name; this can be undone. PlanError if the name is not valid."""
     if not RECIPE_NAME.fullmatch(name):
         raise PlanError(
             f"{name!r} is not a recipe name.", advice="Use letters, digits, - and _; at most 60."
@@ -40,7 +39,7 @@ def save_recipe(session: Session, name: str, recipe: Recipe, said: str, batch: s
 
 
 def remove_recipe(session: Session, name: str, said: str = "", batch: str = "") -> None:
-    """Take a stored recipe away: a built-in one is as it was, another is gone until undone."""
+    """Remove a stored recipe: a built-in one is reset, another is gone; both can be undone."""
     stored = _stored(session, name)
     if stored is not None and stored.content:
         told = said or ("Removed it" if name not in BUILT_IN else "Took it all back")
@@ -70,12 +69,12 @@ def subject_of_recipe(name: str) -> str:
 
 
 def undo_recipe(session: Session, name: str) -> str:
-    """Go back to the content before; what was undone, empty if there was nothing."""
+    """Undo the last change; returns its description, empty if there was none."""
     return _gone(session, name, history.undo(session, subject_of_recipe(name)), "Undone")
 
 
 def redo_recipe(session: Session, name: str) -> str:
-    """Go forward again to the content that was undone; empty if there was none."""
+    """Redo the change undone last; empty if there was none."""
     return _gone(session, name, history.redo(session, subject_of_recipe(name)), "Redone")
 
 
@@ -90,12 +89,12 @@ def _gone(session: Session, name: str, said: str, how: str) -> str:
 
 
 def can_undo(session: Session, name: str) -> str:
-    """What would be undone; empty if nothing."""
+    """The change that would be undone; empty if none."""
     return history.ways(session, subject_of_recipe(name)).undo
 
 
 def removed_last(session: Session) -> str:
-    """The name of a recipe that was removed and can be had again, the last of them."""
+    """The name of the recipe removed last that can be restored."""
     gone = session.exec(select(StoredRecipe).order_by(col(StoredRecipe.changed).desc())).all()
     return next((r.name for r in gone if not r.content and r.name not in BUILT_IN), "")
 

@@ -16,7 +16,7 @@ _NAME = re.compile(r"[0-9a-f]{64}")
 
 
 class Role(StrEnum):
-    """What a blob is. Everything but an original can be made again from one."""
+    """The role of a blob. All but originals can be made again from an original."""
 
     ORIGINAL = "original"
     VARIANT = "variant"
@@ -25,8 +25,8 @@ class Role(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Reference:
-    """A blob that something needs: ``what`` says so in words, ``task`` is the job that made it,
-    where one did. A file that is ``retired`` was followed by others, and is only served on."""
+    """A blob that is needed: ``what`` says by what, ``task`` is the job that made it, if any. A
+    ``retired`` file was replaced, and is still served."""
 
     sha256: str
     role: Role
@@ -38,7 +38,7 @@ class Reference:
 
 
 def references(session: Session) -> Iterator[Reference]:
-    """Every blob that something in the database needs; one may come several times."""
+    """Every blob that the database needs; some appear several times."""
     yield from _of_sources(session)
     yield from _of_uploads(session)
     yield from _of_variants(session)
@@ -81,7 +81,7 @@ def _of_variants(session: Session) -> Iterator[Reference]:
 
 
 def _of_reports(session: Session) -> Iterator[Reference]:
-    """Documents and originals that runs have for people to take."""
+    """Documents and originals of runs, for people to download."""
     kinds = (TaskKind.PDF, TaskKind.TAKE)
     rows = select(Task.id, Task.name, Task.report).where(
         col(Task.kind).in_(kinds), Task.state == TaskState.DONE
@@ -92,7 +92,7 @@ def _of_reports(session: Session) -> Iterator[Reference]:
 
 
 def _names(value: object) -> Iterator[str]:
-    """Names of blobs anywhere in a JSON value."""
+    """Blob names anywhere in a JSON value."""
     if isinstance(value, str):
         if _NAME.fullmatch(value):
             yield value

@@ -13,7 +13,7 @@ from gefa.store.trail import Deed, note
 
 
 def remove_run(session: Session, run: Run) -> None:
-    """Forget a run and what it made; what is still to be done of it is not done any more."""
+    """Delete a run and its files; its open jobs are cancelled."""
     note(session, Deed.RUN_REMOVED, name_of(session, run), f"of {run.created:%Y-%m-%d %H:%M}")
     _forget_run(session, run)
 
@@ -46,8 +46,7 @@ def _forget_in_run(session: Session, run: Run, source: Source) -> None:
 
 
 def remove_source(session: Session, source: Source) -> None:
-    """Forget a source with its revisions, its plan, and what runs made of it; runs of nothing else
-    go too."""
+    """Delete a source with its revisions, plan and files; runs of nothing else go too."""
     for run in runs_with(session, source):
         _forget_in_run(session, run, source)
     revisions = select(Revision.id).where(Revision.source_id == source.id)

@@ -16,13 +16,14 @@ _WORDS = ("name", "bytes", "format", "width", "height", "state", "problem", "rea
 
 
 def keep_earlier(upload: Upload) -> None:
-    """Remember what is served; a file that is replaced before it was live is not."""
+    """Remember the served file; a file that is replaced before it went live is not kept."""
     if not upload.earlier:
         upload.earlier = {name: getattr(upload, name) for name in _FIELDS}
 
 
 def take_back(session: Session, upload: Upload, problem: str) -> None:
-    """Let it be what it was, and is served as; ``problem`` is a sentence on what came between."""
+    """Return to the earlier file, which is still served; ``problem`` is a sentence about the
+    replacement."""
     drop_waiting(session, upload.id)
     for name, value in upload.earlier.items():
         setattr(upload, name, value)
@@ -33,12 +34,12 @@ def take_back(session: Session, upload: Upload, problem: str) -> None:
 
 
 def forget_earlier(upload: Upload) -> None:
-    """The new file is there to stay."""
+    """The new file stays."""
     upload.earlier = {}
 
 
 def public_view(upload: Upload, *, words: bool = False) -> Upload:
-    """The public view of an upload, not to be stored: what is served, and nothing that waits for
+    """The public view of an upload, not to be stored: what is served, without files that wait for
     review. With ``words``, the texts are those of the newest file."""
     seen = Upload.model_validate(upload.model_dump())
     if upload.state is UploadState.LIVE and not upload.earlier:

@@ -7,10 +7,10 @@ from enum import StrEnum
 
 
 class Permission(StrEnum):
-    """Something that people may do."""
+    """Something that a role allows."""
 
     LOOK = "look"
-    """see and download everything that is not held back"""
+    """see and download everything that is not held"""
     DEVELOP = "develop"
     """sources, plan, recipes, slots, runs"""
     EDIT = "edit"
@@ -47,12 +47,12 @@ ROLE_WORDS = {
 
 
 def permissions_of(roles: Iterable[str]) -> frozenset[Permission]:
-    """Everything that somebody with these roles may do."""
+    """Everything that these roles allow."""
     return frozenset(right for role in roles for right in _ALLOWS[Role(role)])
 
 
 def roles_with(right: Permission) -> list[Role]:
-    """The roles that allow it, the one with the fewest permissions first."""
+    """The roles with this permission, fewest permissions first."""
     return sorted(
         (role for role in Role if right in _ALLOWS[role]), key=lambda role: len(_ALLOWS[role])
     )

@@ -27,7 +27,7 @@ from gefa.store.sources import all_sources
 
 
 class Chosen(NamedTuple):
-    """A source that is to be run: in which revision, by which plan."""
+    """A source to run: its revision and plan."""
 
     source: Source
     revision: Revision
@@ -36,8 +36,7 @@ class Chosen(NamedTuple):
 
 @dataclass
 class PlannedRun:
-    """What a run would do: with each source what was prepared of it, and the recipes that all
-    share."""
+    """What a run would make: what was prepared for each source, and the shared recipes."""
 
     chosen: list[Chosen]
     prepared: list[Prepared]
@@ -49,7 +48,7 @@ class PlannedRun:
         return [job for prepared in self.prepared for job in prepared.large]
 
     def without(self, names: Collection[str]) -> None:
-        """Leave out the jobs of these cuts, which are large."""
+        """Remove the jobs of these large cuts."""
         for prepared in self.prepared:
             for job in prepared.jobs:
                 if job.cut.name in names:
@@ -59,8 +58,8 @@ class PlannedRun:
 
 
 def plan_run(session: Session, chosen: Sequence[Chosen]) -> PlannedRun:
-    """What a run of these sources would do, all named at once, and apart from all others. Only
-    reads."""
+    """What a run of these sources would make, named together and apart from all others.
+    Reads only."""
     prepared = [expanded_for(session, *one) for one in chosen]
     give_names(prepared, wanted_by_others(session, {one.source.id for one in chosen}))
     return PlannedRun(list(chosen), prepared, library(session))
@@ -69,8 +68,7 @@ def plan_run(session: Session, chosen: Sequence[Chosen]) -> PlannedRun:
 def choose(
     session: Session, source_ids: Collection[str] | None = None
 ) -> tuple[list[Chosen], list[Remark]]:
-    """Sources with their newest revisions and their plans, all of them or some; and why those that
-    cannot be run are not among them."""
+    """Sources with their newest revisions and plans, all or some; and why others cannot be run."""
     recipes, shared = library(session), shared_plan(session)
     rows = all_sources(session, source_ids)
     own = own_plans(session, (source for source, _ in rows))
@@ -89,6 +87,6 @@ def choose(
 
 
 def plan_in(run: Run, own: RunSource) -> Plan:
-    """The plan that a source of a run had."""
+    """The plan that a source had in a run."""
     shared = Plan.model_validate(run.plan)
     return Plan.model_validate(own.plan).among(shared.recipes) if own.plan else shared

@@ -19,8 +19,7 @@ from gefa.store.plans import shared_plan
 
 
 def sources_of(session: Session, run: Run) -> list[tuple[Source, RunSource]]:
-    """The sources of a run, by the names that they had then; those that were removed for good are
-    not among them."""
+    """The sources of a run, by their names at the time; without deleted ones."""
     found = session.exec(
         select(Source, RunSource)
         .join(RunSource, col(RunSource.source_id) == col(Source.id))
@@ -37,8 +36,7 @@ def jobs_of(session: Session, run_id: str) -> Sequence[Task]:
 
 
 def manifest_of(session: Session, run: Run) -> Manifest:
-    """What the run has made so far, in the order of its cuts, with all looks that were measured
-    since."""
+    """What the run has made so far, in the order of its cuts, with scores measured since."""
     names = {source.id: own.name for source, own in sources_of(session, run)}
     manifest = Manifest(sources=list(names.values()), **run.said)
     reports: list[JobReport] = []
@@ -74,8 +72,7 @@ def _take_in(manifest: Manifest, report: JobReport) -> None:
 
 
 def with_looks(session: Session, reports: Sequence[JobReport]) -> list[JobReport]:
-    """The reports with all looks that were measured since: files that were made at a fixed quality
-    are looked at only when somebody asks."""
+    """The reports with scores measured since: files of fixed quality are only scored on request."""
     keys = [report.keys[f.path] for report in reports for f in report.files if f.score is None]
     entries = ledger.known(session, keys)
     return [
@@ -95,7 +92,7 @@ def _with_look(file: File, entry: MadeVariant | None) -> File:
 
 
 def divided_by_source(manifest: Manifest) -> dict[str, Manifest]:
-    """What a run made of each of its sources."""
+    """What a run made of each source."""
     found = {name: Manifest(sources=[name]) for name in manifest.sources}
     for kind in ("files", "cuts", "originals", "failed", "warnings", "left_out"):
         for one in getattr(manifest, kind):

@@ -43,9 +43,9 @@ from gefa.store.trail import Deed, note
 def start_run(
     session: Session, planned: PlannedRun, refused: Sequence[Remark] = (), *, whole: bool = True
 ) -> Run:
-    """Queue a job for every cut of a planned run. One with no cuts is finished at once. ``refused``
-    sources are told as failed; a run is not ``whole`` where it is of other things than the plan
-    says of its sources."""
+    """Queue a job for every cut of a planned run. A run without cuts finishes at once. ``refused``
+    sources are reported as failed; a run is not ``whole`` if it makes something other than the plan
+    says."""
     said: dict[str, list[Remark]] = {"left_out": [], "failed": [*refused], "warnings": []}
     for prepared in planned.prepared:
         said["left_out"] += prepared.left_out
@@ -91,7 +91,7 @@ def _called(chosen: Sequence[Chosen]) -> str:
 
 
 def _queue(session: Session, run: Run, one: Chosen, prepared: Prepared, position: int) -> int:
-    """Queue the jobs of one source; the position of the next."""
+    """Queue the jobs of one source; returns the next position."""
     told = SourceBody(blob=one.revision.blob, name=one.source.name)
     for job in prepared.jobs:
         enqueue(
@@ -123,7 +123,7 @@ def _queue(session: Session, run: Run, one: Chosen, prepared: Prepared, position
 
 
 def runs_with(session: Session, source: Source) -> Sequence[Run]:
-    """All runs of a source, also of others beside it."""
+    """All runs that include a source."""
     return session.exec(
         select(Run)
         .join(RunSource, col(RunSource.run_id) == col(Run.id))
@@ -132,8 +132,7 @@ def runs_with(session: Session, source: Source) -> Sequence[Run]:
 
 
 def count_anew(session: Session, run: Run) -> None:
-    """Let the sums of a run be of what is left of it; it is finished if nothing else is to be
-    done."""
+    """Recount a run after something was deleted; it finishes if nothing is left to do."""
     still_open = any(job.state is TaskState.QUEUED for job in jobs_of(session, run.id))
     if run.finished is None and not still_open:
         finish(session, run)
@@ -143,7 +142,7 @@ def count_anew(session: Session, run: Run) -> None:
 
 
 def stop_run(session: Session, run: Run) -> int:
-    """Make no more of a run: what was made so far is kept. How many cuts are not made."""
+    """Stop a run; finished files stay. Returns how many cuts are not made."""
     if run.finished is not None:
         return 0
     waiting = [job for job in jobs_of(session, run.id) if job.state is TaskState.QUEUED]
@@ -159,7 +158,7 @@ def stop_run(session: Session, run: Run) -> int:
 
 
 def name_of(session: Session, run: Run) -> str:
-    """What people call a run: its source, or how many they are."""
+    """A run's name for people: its source, or the number of sources."""
     names = [own.name for _, own in sources_of(session, run)]
     return names[0] if len(names) == 1 else f"{len(names):,} sources"
 
@@ -189,7 +188,7 @@ def ask_for_pdf(session: Session, run: Run) -> Task:
 
 
 def pdf_task(session: Session, run: Run) -> Task | None:
-    """The job that writes the run's PDF, if anybody asked for it."""
+    """The job that writes the run's PDF, if there is one."""
     return session.exec(
         select(Task)
         .where(Task.run_id == run.id, Task.kind == TaskKind.PDF)
@@ -209,7 +208,7 @@ class JobOutlook(NamedTuple):
 
 
 def outlook(session: Session, run_id: str) -> list[JobOutlook]:
-    """All jobs of a run in their order, for looking at often."""
+    """All jobs of a run in order, cheap enough to read often."""
     columns = [col(c) for c in (Task.id, Task.state, Task.name, Task.planned, Task.cost)]
     found = session.execute(
         sql_select(*columns)
@@ -220,7 +219,7 @@ def outlook(session: Session, run_id: str) -> list[JobOutlook]:
 
 
 def finish(session: Session, run: Run) -> None:
-    """Note that a run has no open job any more, and its sums, also of each source."""
+    """Mark a run as finished, and store its sums, also for each source."""
     run.finished = now()
     made = manifest_of(session, run)
     run.said = {**run.said, "dropped": _dropped(session, run, made)}
@@ -241,8 +240,8 @@ def _note_sums(session: Session, run: Run, made: Manifest) -> None:
 
 
 def _dropped(session: Session, run: Run, now_made: Manifest) -> list[dict[str, str]]:
-    """What the runs before made of the same sources and this one does not make any more; nothing of
-    one that was stopped."""
+    """Files that earlier runs made of the same sources and this run no longer makes; empty for a
+    stopped run."""
     if run.stopped is not None:
         return []
     failing = {(remark.source, remark.cut) for remark in now_made.failed}
@@ -259,7 +258,7 @@ def _dropped(session: Session, run: Run, now_made: Manifest) -> list[dict[str, s
 def _made_before(
     session: Session, run: Run, sources: Mapping[str, str]
 ) -> Iterator[tuple[str, File]]:
-    """What the runs before made of these sources, given by id with their names now."""
+    """Files that earlier runs made of these sources, given by id with their current names."""
     before = session.execute(
         sql_select(col(RunSource.source_id), func.max(col(RunSource.run_id)))
         .join(Run, col(Run.id) == col(RunSource.run_id))
@@ -285,7 +284,7 @@ def _made_before(
 
 
 def newest_made(session: Session, source_id: str) -> tuple[str, set[str]]:
-    """The newest finished run that made files of a source, and the cuts that it made them of."""
+    """The newest finished run that made files of a source, and the cuts it made."""
     run = session.exec(
         select(Run)
         .join(Variant, col(Variant.run_id) == col(Run.id))
@@ -306,7 +305,7 @@ def newest_made(session: Session, source_id: str) -> tuple[str, set[str]]:
 
 
 def run_again(session: Session, run: Run) -> int:
-    """Queue again the jobs of a run that failed, wholly or in part; how many those are."""
+    """Queue a run's failed jobs again; returns how many."""
     failed = [job for job in jobs_of(session, run.id) if _failed(job)]
     for job in failed:
         for variant in session.exec(select(Variant).where(Variant.job_id == job.id)):
@@ -328,7 +327,7 @@ def _failed(job: Task) -> bool:
 
 
 def runs_beside(session: Session, run: Run, limit: int = 30) -> Sequence[Run]:
-    """Other finished runs that share a source with this one, the newest first."""
+    """Other finished runs that share a source with this one, newest first."""
     ours = select(RunSource.source_id).where(RunSource.run_id == run.id)
     theirs = select(RunSource.run_id).where(col(RunSource.source_id).in_(ours))
     return session.exec(

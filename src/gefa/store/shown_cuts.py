@@ -14,12 +14,12 @@ from gefa.store.models import Run, Source, Task, TaskKind, TaskState
 from gefa.store.sources import present
 
 AT_ONCE = 500
-"""names in one question to the database, which takes 32,766 values at the most"""
+"""names in one query; SQLite allows at most 32,766 values"""
 
 
 @dataclass
 class ShownCuts:
-    """What was made of cuts, and in which runs, by their names; ``sources`` are the ids of their
+    """The files of cuts and the runs that made them, by cut name; ``sources`` are the ids of their
     sources."""
 
     manifest: Manifest = field(default_factory=lambda: Manifest(sources=[]))
@@ -41,7 +41,7 @@ def wanted_names(plan: Plan) -> set[str]:
 
 
 def cuts_mark(session: Session) -> str:
-    """Another one whenever a cut was made or removed, or a source came or went; cheap."""
+    """A value that changes whenever a cut or source appears or vanishes; cheap."""
     made = session.exec(
         select(func.count(), func.max(col(Task.created))).where(
             Task.kind == TaskKind.CUT, Task.state == TaskState.DONE
@@ -56,8 +56,8 @@ def cuts_mark(session: Session) -> str:
 def shown_cuts(
     session: Session, names: Collection[str], *, run: Run | None = None, before: bool = False
 ) -> ShownCuts:
-    """The newest files of the cuts of these names, whose sources are there; with a ``run`` as they
-    were after it, or ``before`` it."""
+    """The newest files of the cuts with these names; with a ``run``, as they were after or
+    ``before`` it."""
     here = {source.id for source in present(session)}
     found = ShownCuts()
     ordered = sorted(names)
@@ -71,7 +71,7 @@ def shown_cuts(
 
 
 def _tasks(session: Session, names: Collection[str]) -> Iterable[Task]:
-    """Of runs, the newest first."""
+    """The tasks of runs, newest first."""
     return session.exec(
         select(Task)
         .where(

@@ -19,7 +19,7 @@ LASTS = timedelta(days=30)
 
 
 def sign_in(session: Session, person: Person, device: str) -> str:
-    """Sign a person in; what its browser keeps as a cookie. Only its digest is kept here."""
+    """Sign a person in; returns the cookie for the browser. Only its digest is stored."""
     token = secrets.token_urlsafe(32)
     session.add(
         SignIn(digest=digest(token), person_id=person.id, device=device[:200], ends=now() + LASTS)
@@ -30,7 +30,7 @@ def sign_in(session: Session, person: Person, device: str) -> str:
 
 
 def signed_in(session: Session, token: str) -> tuple[Person, SignIn] | None:
-    """Who signed in with that cookie, while it lasts."""
+    """The person of a valid cookie."""
     found = session.exec(
         select(Person, SignIn)
         .join(SignIn, col(SignIn.person_id) == col(Person.id))
@@ -54,7 +54,7 @@ def sign_out_everywhere(session: Session, person: Person) -> None:
 
 
 def sign_ins_of(session: Session, person: Person) -> Sequence[SignIn]:
-    """The newest first."""
+    """The person's sign-ins, newest first."""
     return session.exec(
         select(SignIn)
         .where(SignIn.person_id == person.id, SignIn.ends > now())
@@ -63,11 +63,11 @@ def sign_ins_of(session: Session, person: Person) -> Sequence[SignIn]:
 
 
 def as_actor(person: Person) -> Actor:
-    """The person as who acts, from where the request came."""
+    """The person as the actor, with the address of the request."""
     return Actor(person.name, person.id, actor().address)
 
 
 def sweep_sign_ins(session: Session) -> None:
-    """Forget those, and the links, whose time is over."""
+    """Delete expired sign-ins and links."""
     for table in (SignIn, PersonLink):
         session.execute(delete(table).where(col(table.ends) < now()))

@@ -18,18 +18,18 @@ from gefa.store.sources import present
 
 
 def site_plan(session: Session) -> Plan:
-    """The whole plan, with all recipes that the site has changed or added. PlanUnreadable where
-    that of a source is none."""
+    """The whole plan, with all recipes the site has changed or added. PlanUnreadable if a source's
+    piece cannot be read."""
     return composed(site_pieces(session))
 
 
 def version_of(plan: Plan) -> str:
-    """Tells two plans apart, as an entity tag does."""
+    """An entity tag of a plan."""
     return hashlib.sha256(plan.to_toml().encode()).hexdigest()[:24]
 
 
 def plan_mark(session: Session) -> str:
-    """Another one whenever anything of the plan was changed, undone or redone; cheap."""
+    """A value that changes whenever the plan changes; cheap."""
     found = session.execute(
         sql_select(col(Step.id))
         .join(
@@ -42,15 +42,15 @@ def plan_mark(session: Session) -> str:
 
 
 def import_differences(session: Session, plan: Plan) -> list[Difference]:
-    """What an import of this plan would change."""
+    """The changes that an import of this plan would make."""
     names = {source.name for source in present(session)}
     # What the site has is divided as an import is: both then hold the same in the same pieces.
     return differences(divided(site_plan(session), names), divided(plan, names))
 
 
 def import_plan(session: Session, plan: Plan, said: str) -> list[str]:
-    """Take a whole plan in, in place of the one so far, as one change of the desk. What could not
-    be taken over, in words."""
+    """Replace the whole plan, as one change of the desk. Returns what could not be imported, in
+    words."""
     batch = new_id()
     sources = {source.name: source for source in present(session)}
     pieces = divided(plan.checked(), sources)

@@ -31,7 +31,7 @@ def slot_named(session: Session, name: str) -> Slot | None:
 
 
 def add_slot(session: Session, name: str, own: Mapping[str, Any] | None = None) -> Slot:
-    """A new slot; PlanError if the name is none, or taken, or its own settings are none."""
+    """Add a slot; PlanError if the name or its settings are not valid."""
     if not SLOT_NAME.fullmatch(name):
         raise PlanError(
             f"{name!r} is not a name for a slot.",
@@ -49,8 +49,7 @@ def add_slot(session: Session, name: str, own: Mapping[str, Any] | None = None) 
 
 
 def remove_slot(session: Session, slot: Slot) -> None:
-    """Take a slot away for good, with its keys, its notices and what was removed from it;
-    PlanError while there are uploads."""
+    """Delete a slot with its keys, notices and removed uploads; PlanError while it has uploads."""
     uploads = session.exec(select(Upload).where(Upload.slot_id == slot.id)).all()
     if any(upload.removed is None for upload in uploads):
         raise PlanError("it has uploads.", advice="Remove them first.")
@@ -66,12 +65,12 @@ def remove_slot(session: Session, slot: Slot) -> None:
 
 
 def new_secret() -> str:
-    """What notices are signed with: 24 random bytes, as Standard Webhooks writes them."""
+    """The secret that signs notices: 24 random bytes, in the notation of Standard Webhooks."""
     return f"whsec_{b64encode(secrets.token_bytes(24)).decode()}"
 
 
 def site_of(session: Session) -> Site:
-    """The settings that all slots share."""
+    """The settings shared by all slots."""
     return session.get(Site, "site") or Site()
 
 
@@ -80,12 +79,12 @@ def defaults_of(session: Session) -> SlotSettings:
 
 
 def settings_of(session: Session, slot: Slot) -> SlotSettings:
-    """The slot's settings: its own over the site's."""
+    """The slot's settings: its own over the shared ones."""
     return settings_from(site_of(session).defaults, slot.own)
 
 
 def recipe_of(session: Session, settings: SlotSettings) -> Recipe:
-    """The recipe that the settings name, as it is now; PlanError if it is not there."""
+    """The current recipe that the settings name; PlanError if it does not exist."""
     recipe = shelf_of_recipes(session).get(settings.recipe)
     if recipe is None:
         raise PlanError(
@@ -96,7 +95,7 @@ def recipe_of(session: Session, settings: SlotSettings) -> Recipe:
 
 
 def slots_with(session: Session, recipe: str) -> list[str]:
-    """Names of the slots that treat uploads by the recipe."""
+    """Names of the slots that use the recipe."""
     return [s.name for s in all_slots(session) if settings_of(session, s).recipe == recipe]
 
 
@@ -108,15 +107,15 @@ def marks_of(session: Session, settings: SlotSettings, recipe: Recipe) -> dict[s
 def change_settings(
     session: Session, of: Slot | Site, changes: Mapping[str, Any], back: Collection[str] = ()
 ) -> SlotSettings:
-    """Set some settings, and let those in ``back`` be inherited again. PlanError if they cannot be,
-    also for a slot that inherits them."""
+    """Change some settings, and inherit those in ``back`` again. PlanError if the result is not
+    valid, also for a slot that inherits it."""
     before = of.defaults if isinstance(of, Site) else of.own
     own = {name: value for name, value in before.items() if name not in back}
     return _keep(session, of, {**own, **changes})
 
 
 def undo_settings(session: Session, of: Slot | Site) -> str:
-    """Go back to what the settings were before; what was undone, empty if there was nothing."""
+    """Undo the last change of settings; returns its description, empty if there was none."""
     undone = history.undo(session, _subject(of))
     if undone:
         step = history.current(session, _subject(of))

@@ -18,9 +18,9 @@ MOST_VALUES = 900
 
 
 def bring_in(session: Session, name: str, blob: Blob, format: str) -> tuple[Source, Revision]:
-    """A new source, or a new revision of the source of that name; its reading is queued.
+    """Add a source, or a revision to the source of that name; queues its reading.
 
-    The same bytes again add nothing. One of that name that was removed is restored.
+    The same bytes again add nothing. A removed source of that name is restored.
     """
     source = session.exec(select(Source).where(Source.name == name)).first()
     if source is None:
@@ -46,7 +46,7 @@ def bring_in(session: Session, name: str, blob: Blob, format: str) -> tuple[Sour
 
 
 def is_here(session: Session, name: str, blob: Blob) -> bool:
-    """Whether a source of that name is there with just these bytes."""
+    """Whether a source of that name exists with exactly these bytes."""
     source = session.exec(select(Source).where(Source.name == name)).first()
     if source is None or source.removed is not None:
         return False
@@ -68,14 +68,14 @@ def latest_revision(session: Session, source_id: str) -> Revision | None:
 
 
 def present(session: Session) -> Sequence[Source]:
-    """Every source that was not removed, by name."""
+    """All sources that are not removed, by name."""
     return session.exec(
         select(Source).where(col(Source.removed).is_(None)).order_by(col(Source.name))
     ).all()
 
 
 class Newest(NamedTuple):
-    """A source and its newest revision, without what was read in it."""
+    """A source and its newest revision, without the survey."""
 
     source_id: str
     name: str
@@ -84,8 +84,8 @@ class Newest(NamedTuple):
 
 
 def newest_revisions(session: Session) -> list[Newest]:
-    """Every source with its newest revision, by name: surveys can have thousands of parts each, and
-    take long to load."""
+    """All sources with their newest revisions, by name, without surveys, which can be large and
+    slow to load."""
     newest = newest_numbers()
     found = session.execute(
         sql_select(col(Source.id), col(Source.name), col(Revision.id), col(Revision.state))
@@ -103,7 +103,7 @@ def newest_revisions(session: Session) -> list[Newest]:
 def all_sources(
     session: Session, ids: Collection[str] | None = None
 ) -> Sequence[tuple[Source, Revision]]:
-    """Every source with its newest revision, or those with these ids; the newest first."""
+    """All sources with their newest revisions, or those with these ids; newest first."""
     newest = newest_numbers()
     # SQLite takes so many values at once; more are as well picked from all.
     few = list(ids) if ids is not None and len(ids) <= MOST_VALUES else None
@@ -138,7 +138,7 @@ def survey_of(revision: Revision) -> Survey:
 
 
 def revision_before(session: Session, revision: Revision) -> Revision | None:
-    """The newest revision before this one that could be read."""
+    """The newest earlier revision that could be read."""
     return session.exec(
         select(Revision)
         .where(

@@ -29,8 +29,8 @@ from gefa.store.sources import newest_revisions
 
 @dataclass(frozen=True)
 class Basis:
-    """What the files of a source depend on. ``recipes`` are digests of those that it uses, by
-    name."""
+    """Everything that the files of a source depend on. ``recipes`` are the digests of the recipes
+    it uses, by name."""
 
     digest: str
     recipes: Mapping[str, str]
@@ -41,7 +41,7 @@ def _digest(*parts: str) -> str:
 
 
 class Bases:
-    """What the files of sources depend on now: what they share is looked at once."""
+    """The current bases of sources; shared values are computed once."""
 
     def __init__(self, session: Session) -> None:
         step = history.current(session, SHARED)
@@ -51,12 +51,12 @@ class Bases:
         self._own = _own_contents(session)
 
     def digest(self, revision_id: str, source_id: str, name: str) -> str:
-        """A digest of the revision and of the plan without its recipes."""
+        """A digest of the revision and of the plan without recipes."""
         own = self._own.get(source_id, "")
         return _digest(revision_id, own, self._shared_by_name[name], self._names)
 
     def of(self, revision: Revision, source: Source, plan: Plan, jobs: Iterable[CutJob]) -> Basis:
-        """Where a source stands whose plan makes these jobs."""
+        """The basis of a source whose plan makes these jobs."""
         used = {job.cut.recipe for job in jobs} | ({plan.default} if plan.default else set())
         return Basis(
             self.digest(revision.id, source.id, source.name),
@@ -64,11 +64,11 @@ class Bases:
         )
 
     def recipe(self, name: str) -> str:
-        """Empty for a built-in one that nobody changed."""
+        """Empty for an unchanged built-in recipe."""
         return self._recipes.get(name, "")
 
     def holds(self, digest: str, basis: str, recipes: Mapping[str, str]) -> bool:
-        """Whether what was made on that basis would be the same now."""
+        """Whether files made on that basis would be the same now."""
         return digest == basis and all(self.recipe(n) == was for n, was in recipes.items())
 
 
@@ -78,8 +78,7 @@ def _of_recipe(session: Session, recipe: Recipe) -> str:
 
 
 def _own_contents(session: Session) -> dict[str, str]:
-    """The plans of single sources as they are stored, by the sources' ids; those with nothing in
-    them are left out."""
+    """The stored plans of single sources, by id, without empty ones."""
     found = session.execute(
         sql_select(col(Step.subject), type_coerce(col(Step.content), String))
         .join(
@@ -92,7 +91,7 @@ def _own_contents(session: Session) -> dict[str, str]:
 
 
 class _ByName(dict[str, str]):
-    """Digests of what all share of each source, worked out when they are asked for."""
+    """Digests of the shared piece for each source, computed on demand."""
 
     def __init__(self, shared: Plan) -> None:
         super().__init__()
@@ -104,7 +103,7 @@ class _ByName(dict[str, str]):
 
 
 def _plain(plan: Plan, name: str) -> str:
-    """What goes for a source, without what says nothing of its files: tags, globs and ids."""
+    """The entries for a source that matter for its files: without tags, globs and ids."""
     fields: dict[str, Any] = plan.model_dump(
         mode="json", exclude_defaults=True, exclude={"out", "check", "sources"}
     )
@@ -120,8 +119,7 @@ _LOCK = threading.Lock()
 
 
 def _of_step(step: str, shared: Plan) -> _ByName:
-    """What was worked out for a step of the shared plan is kept until there is another: a step
-    never changes, and without one there is nothing shared."""
+    """Cached by step of the shared plan: a step never changes."""
     global _LAST
     with _LOCK:
         if _LAST is None or _LAST[0] != step:
@@ -130,7 +128,7 @@ def _of_step(step: str, shared: Plan) -> _ByName:
 
 
 class LastRun(NamedTuple):
-    """The last run of all that the plan says of a source, and whether it goes on."""
+    """The last run of everything the plan says of a source, and whether it is still running."""
 
     run_id: str
     open: bool
@@ -145,7 +143,7 @@ class LastRun(NamedTuple):
 
 
 def last_runs(session: Session) -> dict[str, LastRun]:
-    """The last run of each source, by the sources' ids; those that were stopped do not count."""
+    """The last run of each source, by id; stopped runs do not count."""
     newest = (
         sql_select(col(RunSource.source_id), func.max(col(RunSource.run_id)).label("run_id"))
         .join(Run, col(Run.id) == col(RunSource.run_id))
@@ -174,7 +172,7 @@ def last_runs(session: Session) -> dict[str, LastRun]:
 
 
 def changed_sources(session: Session) -> set[str]:
-    """Ids of sources whose last run would give other files now, or that were never run."""
+    """Ids of sources whose last run would give different files now, or that were never run."""
     bases, last = Bases(session), last_runs(session)
     return {
         one.source_id

@@ -25,15 +25,15 @@ from gefa.store.folder import (
 from gefa.store.places import blobs_for
 
 USES = "uses"
-"""in the ``info`` of a session: the ``uses`` of its store"""
+"""key in a session's ``info`` for the ``uses`` of its store"""
 MIGRATIONS = Path(__file__).parent / "migrations"
 
 
 class Store:
-    """Opens the data folder, brings its database up to date, and hands out sessions.
+    """Opens the data folder, migrates its database, and gives out sessions.
 
-    FolderTrouble where the folder has pictures that its database does not know; with ``begin_anew``
-    it goes on without them.
+    FolderTrouble if the folder has pictures that its database does not know; ``begin_anew``
+    continues without them.
     """
 
     def __init__(self, folder: Path, *, begin_anew: bool = False) -> None:
@@ -65,7 +65,7 @@ class Store:
 
     @contextmanager
     def session(self) -> Iterator[Session]:
-        """A session that commits when the block ends well, and else rolls back."""
+        """A session that commits when the block succeeds, and otherwise rolls back."""
         with self._session() as session:
             yield session
             session.commit()
@@ -75,8 +75,8 @@ class Store:
 
     @contextmanager
     def reading(self) -> Iterator[Session]:
-        """A session for what is only shown: all that is read is of one moment, whatever is changed
-        meanwhile. It refuses to change anything."""
+        """A read-only session: everything read is from one moment, whatever others change. It
+        refuses changes."""
         with self._session() as session:
             connection = session.connection()
             connection.exec_driver_sql("PRAGMA query_only = ON")
@@ -88,14 +88,14 @@ class Store:
 
     @contextmanager
     def changing(self) -> Iterator[Session]:
-        """A session for what changes things by what it reads: nobody else changes anything between
-        its first line and its last, so keep it short."""
+        """A session for changes that depend on what they read: nobody else can write between its
+        first line and its last, so keep it short."""
         with self.session() as session:
             session.connection().exec_driver_sql("BEGIN IMMEDIATE")
             yield session
 
     def pieces(self, resumable_id: str) -> Path:
-        """Where the bytes of a file lie that comes piece by piece."""
+        """The folder for files that arrive in pieces."""
         folder = self.folder / "resumable"
         folder.mkdir(exist_ok=True)
         return folder / resumable_id

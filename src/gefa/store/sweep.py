@@ -30,22 +30,22 @@ from gefa.store.variants import SERVED_AFTER
 REMOVED_AFTER = timedelta(days=30)
 """how long a removed upload can be restored"""
 RESUMED_WITHIN = timedelta(days=2)
-"""how long an upload that was broken off can go on"""
+"""how long an interrupted upload can be resumed"""
 NOTICES_AFTER = timedelta(days=30)
 FRESH_SECONDS = 60.0
-"""an original that came within so many seconds may be one that somebody is just sending again"""
+"""somebody may be sending an original this young again"""
 UNUSED_SECONDS = 24 * 3600.0
-"""how long a blob that nothing refers to is kept: trials, proofs, what was made before"""
+"""how long unreferenced blobs are kept: trials, proofs, earlier files"""
 MOST_AT_ONCE = 0.1
-"""of all blobs: more than this looks like a database that lost something"""
+"""of all blobs: more than this looks like a damaged database"""
 FEW = 20
-"""blobs that may always go: of a small site a tenth is less than one trial leaves behind"""
+"""blobs that can always be swept: in a small site, one trial leaves more than a tenth"""
 TRASH_SECONDS = 7 * 24 * 3600.0
 _NAME = re.compile(r"[0-9a-f]{64}")
 
 
 def sweep_originals(session: Session, blobs: BlobStore, fresh: float = FRESH_SECONDS) -> int:
-    """Delete originals that their slots do not keep; how many."""
+    """Delete originals that their slots do not keep; returns how many."""
     gone = 0
     leaving = session.exec(
         rows(Upload).where(col(Upload.original_gone).is_(True), Upload.blob != "")
@@ -61,7 +61,7 @@ def sweep_originals(session: Session, blobs: BlobStore, fresh: float = FRESH_SEC
 
 
 def _needed(session: Session, blob: str) -> bool:
-    """Whether anything but uploads that let it go refers to a blob."""
+    """Whether a blob is needed by anything but uploads without originals."""
     for question in (
         rows(Upload.id).where(Upload.blob == blob, col(Upload.original_gone).is_(False)),
         rows(Upload.id).where(cast(Upload.earlier, String).contains(blob)),
@@ -75,8 +75,8 @@ def _needed(session: Session, blob: str) -> bool:
 
 
 def sweep_rows(session: Session) -> list[str]:
-    """Forget files that were followed by others long ago, uploads that were removed long ago, and
-    notices and broken-off uploads that are old; ids of the last."""
+    """Delete files replaced long ago, uploads removed long ago, old notices, and old interrupted
+    uploads; returns the ids of the last."""
     time = now()
     session.execute(delete(Variant).where(col(Variant.retired) < time - SERVED_AFTER))
     session.execute(
@@ -96,7 +96,7 @@ def sweep_rows(session: Session) -> list[str]:
 
 
 def forget_upload(session: Session, upload: Upload) -> None:
-    """Take an upload away for good; its blobs go when nothing else refers to them."""
+    """Delete an upload; its blobs go when nothing else needs them."""
     session.execute(delete(Variant).where(col(Variant.upload_id) == upload.id))
     session.execute(delete(Task).where(col(Task.upload_id) == upload.id))
     session.delete(upload)
@@ -104,7 +104,8 @@ def forget_upload(session: Session, upload: Upload) -> None:
 
 @dataclass(frozen=True)
 class Sweep:
-    """What a sweep moved to the trash, and how many blobs it left since they were too many."""
+    """The result of a sweep: blobs moved to the trash, and blobs left because they were
+    too many."""
 
     taken: int = 0
     refused: int = 0
@@ -112,7 +113,7 @@ class Sweep:
 
     @property
     def told(self) -> str:
-        """Why the sweep stopped; empty where it did not."""
+        """Why the sweep stopped; empty if it did not."""
         if not self.refused:
             return ""
         return (
@@ -130,9 +131,9 @@ def sweep_blobs(
     kept: Collection[str] = (),
     anyway: bool = False,
 ) -> Sweep:
-    """Move blobs to the trash that nothing in the database refers to, and that are not ``kept``.
+    """Move blobs to the trash that the database does not need and that are not ``kept``.
 
-    It takes none if they were more than a tenth of all, unless ``anyway``.
+    Moves none if they are more than a tenth of all, unless ``anyway``.
     """
     there = set(blobs.all())
     count = len(there)
@@ -157,7 +158,7 @@ _LEDGER = frozenset(entry.__tablename__ for entry in (MadeEntry, FactsEntry, Est
 
 
 def _texts(session: Session) -> Iterator[str]:
-    """Everything in the database that needs a blob that it names. The ledger only knows blobs."""
+    """All texts in the database that name needed blobs. The ledger only knows blobs."""
     for table in SQLModel.metadata.sorted_tables:
         if table.name in _LEDGER:
             continue

@@ -14,13 +14,13 @@ from gefa.store.models import now
 from gefa.store.person_models import TrailEntry
 
 KEPT = timedelta(days=400)
-"""so that a year can be looked back on"""
+"""so that a whole year can be reviewed"""
 REFUSED_KEPT = timedelta(days=30)
-"""of refused sign-ins, which strangers can make many of"""
+"""of refused sign-ins, of which strangers can cause many"""
 
 
 class Deed(StrEnum):
-    """What can be done; the values are what people read."""
+    """Kinds of entries; the values are for people."""
 
     SIGNED_IN = "signed in"
     SIGN_IN_REFUSED = "sign-in refused"
@@ -57,7 +57,7 @@ class Deed(StrEnum):
 def note(
     session: Session, kind: Deed, subject: str, detail: str = "", *, by: Actor | None = None
 ) -> None:
-    """Write down that the actor, or ``by``, did something."""
+    """Record that the actor, or ``by``, did something."""
     who = by or actor()
     session.add(
         TrailEntry(
@@ -74,7 +74,7 @@ def note(
 def entries(
     session: Session, *, who: str = "", kind: str = "", before: str = "", most: int = 100
 ) -> Sequence[TrailEntry]:
-    """The newest first; of one name, of one kind, before the entry of an id."""
+    """Entries, newest first; of one name, of one kind, before the entry of an id."""
     query = select(TrailEntry)
     if who:
         query = query.where(TrailEntry.who == who)
@@ -86,12 +86,12 @@ def entries(
 
 
 def names(session: Session) -> list[str]:
-    """Everybody who is in the trail."""
+    """All names in the trail."""
     return sorted(name for name in session.exec(select(TrailEntry.who).distinct()) if name)
 
 
 def sweep_trail(session: Session) -> None:
-    """Forget what is too long ago."""
+    """Delete entries that are too old."""
     session.execute(delete(TrailEntry).where(col(TrailEntry.time) < now() - KEPT))
     session.execute(
         delete(TrailEntry).where(

@@ -22,16 +22,16 @@ from gefa.store.variants import variants_of_upload
 
 PREFIX = "/m/"
 MIN_DIGEST = 8
-"""hex digits of an address that are compared: 32 bits among the few files of one path"""
+"""hex digits of an address to compare: 32 bits, among the few files of one path"""
 EVERY_FORMAT = ", ".join(row.media_type for row in FORMATS.values())
-"""the ``Accept`` of a browser that shows all of them"""
+"""the ``Accept`` of a browser that supports all formats"""
 
 
 @contextmanager
 def uploads_in(folder: Path | None) -> Iterator[FindUpload]:
-    """Finds uploads in a data folder, which is only read; nothing where there is no folder.
+    """Finds uploads in a data folder, read-only; nothing if there is no folder.
 
-    SourceError where the folder has no database, or one that cannot be read.
+    SourceError if the folder has no readable database.
     """
     if folder is None:
         yield lambda address: None
@@ -53,10 +53,10 @@ def uploads_in(folder: Path | None) -> Iterator[FindUpload]:
 
 
 def find_upload(session: Session, address: SplitResult) -> FoundFile | str | None:
-    """The file that an address below ``/m/`` gives everybody, or why there is none; None for other
-    addresses.
+    """The public file at an address below ``/m/``, or why there is none.
 
-    An address that names no file gives what a browser gets that shows every format.
+    None for other addresses. An address without a file name gives what a browser with all formats
+    gets.
     """
     _, prefix, rest = unquote(address.path).partition(PREFIX)
     upload_id, _, rest = rest.partition("/")
@@ -78,12 +78,12 @@ def find_upload(session: Session, address: SplitResult) -> FoundFile | str | Non
 
 
 def served_at(variant: Variant) -> str:
-    """The path of its address, for ever."""
+    """The permanent path of its address."""
     return f"{PREFIX}{variant.upload_id}/{variant.sha256[:12]}/{quote(variant.path)}"
 
 
 def named_file(session: Session, upload_id: str, digest: str, path: str) -> Variant | None:
-    """The file that everybody gets at ``/m/{upload_id}/{digest}/{path}``."""
+    """The public file at ``/m/{upload_id}/{digest}/{path}``."""
     return matching(
         session.exec(
             select(Variant).where(
@@ -97,14 +97,14 @@ def named_file(session: Session, upload_id: str, digest: str, path: str) -> Vari
 
 
 def matching(variants: Iterable[Variant], digest: str) -> Variant | None:
-    """The variant whose SHA-256 begins with ``digest``, if that is long enough."""
+    """The variant whose SHA-256 starts with ``digest``, if that is long enough."""
     if len(digest) < MIN_DIGEST:
         return None
     return next((v for v in variants if v.sha256.startswith(digest)), None)
 
 
 def first_crop(session: Session, upload: Upload, crops: Collection[str]) -> str:
-    """The first of the slot's crops that is among ``crops``, those that the upload has."""
+    """The first of the slot's crops among ``crops``, those the upload has."""
     slot = session.get_one(Slot, upload.slot_id)
     names = [crop.name for crop in settings_of(session, slot).crops if crop.name in crops]
     return names[0] if names else min(crops, default="")

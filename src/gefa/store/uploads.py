@@ -28,7 +28,7 @@ from gefa.store.variants import (
 )
 
 MAX_ALT = 2_000
-"""characters: some minutes of being read aloud"""
+"""characters: some minutes of reading aloud"""
 MAX_TAGS = 30
 """of an upload: the feed shows them in one line"""
 MAX_TAG = 60
@@ -65,7 +65,7 @@ class Described(BaseModel):
 
 @dataclass(frozen=True)
 class Sent:
-    """A file that was received: its name, its blob and what kind it is."""
+    """A received file: its name, its blob and its kind."""
 
     name: str
     blob: Blob
@@ -80,8 +80,7 @@ def accept(
     *,
     request: str | None = None,
 ) -> Upload:
-    """Note an upload by the actor and queue its treatment, by the slot's settings as they are
-    now."""
+    """Record an upload by the actor and queue its treatment, with the slot's current settings."""
     upload = Upload(
         slot_id=slot.id,
         who=actor().name,
@@ -102,12 +101,12 @@ def accept(
 
 
 def fingerprint(sent: Sent) -> str:
-    """Tells two files that are sent under the same request apart."""
+    """Distinguishes two files sent under the same request."""
     return sent.blob.sha256[:40]
 
 
 def held_by(session: Session, slot: Slot) -> tuple[int, int]:
-    """How many uploads a slot holds, and what they weighed as they came (bytes)."""
+    """The number of a slot's uploads, and the weight of their originals (bytes)."""
     count, held = session.exec(
         select(func.count(), func.coalesce(func.sum(Upload.bytes), 0)).where(
             Upload.slot_id == slot.id, col(Upload.removed).is_(None)
@@ -122,14 +121,14 @@ def sent_before(session: Session, request: str) -> Upload | None:
 
 
 def focus_of(upload: Upload) -> Focus | None:
-    """The focal point that somebody chose; None where it is left to the picture."""
+    """The focal point that somebody chose; None if nobody did."""
     if upload.focal_x is None or upload.focal_y is None:
         return None
     return Focus(x=upload.focal_x, y=upload.focal_y, zoom=upload.zoom)
 
 
 def seen_focus(upload: Upload) -> Focus | None:
-    """The focal point that crops are made round: the chosen one, or the suggested one."""
+    """The focal point in use: the chosen one, or the suggested one."""
     chosen = focus_of(upload)
     if chosen is not None or upload.suggested_x is None or upload.suggested_y is None:
         return chosen
@@ -138,14 +137,14 @@ def seen_focus(upload: Upload) -> Focus | None:
 
 @dataclass(frozen=True)
 class Treatment:
-    """What a slot does with an upload as things are now."""
+    """The current way a slot treats an upload."""
 
     settings: SlotSettings
     recipe: Recipe
     marks: dict[str, str]
 
     def of(self, upload: Upload) -> str:
-        """A name for what it makes of ``upload``."""
+        """A key of what it makes of ``upload``."""
         focus = focus_of(upload)
         return treatment_of(self.settings, self.recipe, upload.blob, focus, self.marks)
 
@@ -159,8 +158,7 @@ def treatment_by(session: Session, slot: Slot) -> Treatment:
 
 
 def shown_settings(session: Session, slot: Slot) -> SlotSettings:
-    """The slot's settings with its crops as they are cut; as they are said, if its recipe is
-    gone."""
+    """The slot's settings with the crops as they are cut; unchanged if its recipe is gone."""
     try:
         return treatment_by(session, slot).settings
     except GefaError:
@@ -168,8 +166,8 @@ def shown_settings(session: Session, slot: Slot) -> SlotSettings:
 
 
 def treat(session: Session, upload: Upload, slot: Slot) -> None:
-    """Queue the making of its files by the slot's settings and recipe. Whatever was queued for it
-    before no longer counts."""
+    """Queue the making of an upload's files with the slot's current settings and recipe. Earlier
+    queued tasks for it no longer count."""
     if upload.original_gone:
         raise GefaError(
             "its original was removed, so its files cannot be made again.",
@@ -191,7 +189,8 @@ def treat(session: Session, upload: Upload, slot: Slot) -> None:
 
 
 def describe(session: Session, upload: Upload, slot: Slot, described: Described) -> bool:
-    """Say something of an upload; what depends on a new focal point is made again. True if so."""
+    """Change an upload's texts or focal point; files that depend on a new focal point are made
+    again. True if so."""
     before = focus_of(upload)
     _describe(upload, described)
     session.add(upload)
@@ -207,7 +206,7 @@ def describe(session: Session, upload: Upload, slot: Slot, described: Described)
 
 
 def forget_focus(session: Session, upload: Upload, slot: Slot) -> None:
-    """Leave the focal point to the picture again."""
+    """Return to the suggested focal point."""
     if focus_of(upload) is None:
         return
     upload.focal_x = upload.focal_y = None
@@ -238,8 +237,8 @@ def _describe(upload: Upload, described: Described) -> None:
 
 
 def replace(session: Session, upload: Upload, slot: Slot, sent: Sent) -> None:
-    """Put another file in its place, under the same identity. The files of the one before are
-    served until the new ones are there, and, in a slot with review, approved."""
+    """Replace the file under the same identity. The earlier file is served until the new one is
+    ready, and approved if the slot has review."""
     note(session, Deed.UPLOAD_REPLACED, upload.name, f"by {sent.name}")
     served = bool(variants_of_upload(session, upload.id))
     if served:
@@ -257,7 +256,7 @@ def replace(session: Session, upload: Upload, slot: Slot, sent: Sent) -> None:
 
 
 def approve(session: Session, upload: Upload, slot: Slot) -> None:
-    """Let everybody see it; GefaError if there is nothing to be seen."""
+    """Put it live; GefaError if there is nothing to show."""
     if newest_job(session, upload.id) is None:
         raise GefaError("it has no files, so there is nothing to approve.")
     release(session, upload.id)
@@ -269,8 +268,8 @@ def approve(session: Session, upload: Upload, slot: Slot) -> None:
 
 
 def reject(session: Session, upload: Upload, reason: str) -> None:
-    """Let nobody see it, or, where it waits to replace a file that is served, leave that in its
-    place; GefaError without a reason."""
+    """Reject it, or, if it waits to replace a served file, keep that file; GefaError without a
+    reason."""
     reason = reason.strip()[:MAX_ALT]
     if not reason:
         raise GefaError(
@@ -297,7 +296,7 @@ def went_live(session: Session, upload: Upload, slot: Slot) -> None:
 
 
 def remove(session: Session, upload: Upload) -> None:
-    """Serve it no more. It can be restored for a while."""
+    """Stop serving it. It can be restored for a while."""
     if upload.removed is None:
         upload.removed = now()
         session.add(upload)
@@ -312,7 +311,7 @@ def restore(session: Session, upload: Upload) -> None:
 
 
 def outdated(session: Session, slot: Slot) -> list[Upload]:
-    """Uploads that the slot would make something else of now."""
+    """Uploads that the slot would treat differently now."""
     by = treatment_by(session, slot)
     busy = busy_uploads(session)
     there = session.exec(
@@ -327,7 +326,7 @@ def outdated(session: Session, slot: Slot) -> list[Upload]:
 
 
 def busy_uploads(session: Session) -> set[str]:
-    """Ids of uploads that files are being made of."""
+    """Ids of uploads whose files are being made."""
     found = session.exec(
         select(Task.upload_id).where(Task.kind == TaskKind.UPLOAD, Task.state == TaskState.QUEUED)
     ).all()
@@ -335,14 +334,14 @@ def busy_uploads(session: Session) -> set[str]:
 
 
 def is_busy(session: Session, upload_id: str) -> bool:
-    """Whether files are being made of an upload."""
+    """Whether an upload's files are being made."""
     job = latest_job(session, upload_id)
     return job is not None and job.state is TaskState.QUEUED
 
 
 def make_all_again(session: Session, slot: Slot) -> int:
-    """Queue all that is outdated; how many uploads that are. Files that would be the same are
-    found again, not made."""
+    """Queue all outdated uploads; returns how many. Files that stay the same are found,
+    not made."""
     uploads = outdated(session, slot)
     for upload in uploads:
         treat(session, upload, slot)
@@ -352,7 +351,7 @@ def make_all_again(session: Session, slot: Slot) -> int:
 
 
 def latest_job(session: Session, upload_id: str) -> Task | None:
-    """The newest treatment of an upload, done or not."""
+    """The newest treatment of an upload, finished or not."""
     return session.exec(
         select(Task)
         .where(Task.upload_id == upload_id, Task.kind == TaskKind.UPLOAD)

@@ -11,12 +11,12 @@ from gefa.core.deliver.manifest import File
 from gefa.store.models import Variant, now
 
 SERVED_AFTER = timedelta(days=30)
-"""how long a file is served on after another took its place"""
+"""how long a replaced file is still served"""
 _IN_ORDER = (col(Variant.cut), col(Variant.format), col(Variant.width))
 
 
 def variants_of_upload(session: Session, upload_id: str) -> Sequence[Variant]:
-    """What everybody is served of it now, by crop, format and width."""
+    """The files that are served now, by crop, format and width."""
     return session.exec(
         select(Variant)
         .where(
@@ -29,7 +29,7 @@ def variants_of_upload(session: Session, upload_id: str) -> Sequence[Variant]:
 
 
 def newest_variants(session: Session, upload_id: str) -> Sequence[Variant]:
-    """What was made of it last, served already or waiting for a decision."""
+    """The newest files, served or waiting for review."""
     job = newest_job(session, upload_id)
     return session.exec(
         select(Variant)
@@ -57,8 +57,8 @@ def _current(session: Session, upload_id: str) -> Sequence[Variant]:
 def exchange(
     session: Session, upload_id: str, job_id: str, files: Sequence[File], *, waiting: bool
 ) -> bool:
-    """Let ``files`` take the place of those before, at once or, where they are ``waiting``, when
-    they are released. True if any file is other than before."""
+    """Replace the files with ``files``, at once, or, if they are ``waiting``, when they are
+    released. True if any file differs."""
     known = {
         (variant.path, variant.sha256): variant
         for variant in session.exec(select(Variant).where(Variant.upload_id == upload_id)).all()
@@ -89,7 +89,7 @@ def _outlive(session: Session, variant: Variant, waiting: bool) -> None:
 
 
 def release(session: Session, upload_id: str) -> None:
-    """Serve what was made last, instead of what was before."""
+    """Serve the newest files instead of the earlier ones."""
     newest = newest_job(session, upload_id)
     for variant in _current(session, upload_id):
         if variant.job_id == newest:
@@ -101,12 +101,12 @@ def release(session: Session, upload_id: str) -> None:
 
 
 def waits_to_replace(session: Session, upload_id: str) -> bool:
-    """Whether something waits to take the place of what is served."""
+    """Whether files wait to replace the served ones."""
     return {variant.waiting for variant in _current(session, upload_id)} == {True, False}
 
 
 def drop_waiting(session: Session, upload_id: str) -> None:
-    """Forget what waits to take the place of what is served."""
+    """Delete files that wait to replace the served ones."""
     current = _current(session, upload_id)
     for variant in current:
         if variant.waiting:
@@ -121,7 +121,7 @@ def drop_waiting(session: Session, upload_id: str) -> None:
 
 
 def withhold(session: Session, upload_id: str) -> None:
-    """Serve nothing of it, also nothing that was retired."""
+    """Serve none of its files, retired ones neither."""
     every = session.exec(select(Variant).where(Variant.upload_id == upload_id)).all()
     for variant in every:
         if variant.retired is None:

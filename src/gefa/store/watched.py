@@ -11,19 +11,19 @@ from gefa.store.trail import Deed, note
 
 
 def watched_folders(session: Session) -> Sequence[WatchedFolder]:
-    """All of them, by their paths."""
+    """All watched folders, by path."""
     return session.exec(select(WatchedFolder).order_by(col(WatchedFolder.path))).all()
 
 
 def watch(session: Session, path: str) -> None:
-    """Watch the folder at that path from now on."""
+    """Watch the folder at that path."""
     if session.get(WatchedFolder, path) is None:
         session.add(WatchedFolder(path=path))
         note(session, Deed.FOLDER_WATCHED, path)
 
 
 def stop_watching(session: Session, path: str) -> None:
-    """Watch it no more; what came from it stays."""
+    """Stop watching it; its sources stay."""
     folder = session.get(WatchedFolder, path)
     if folder is None:
         return

@@ -57,7 +57,7 @@ SAMPLE = "/festival"
 
 
 SamplePages = Callable[[ASGIApp, Path], ASGIApp]
-"""makes a sample website, from the application that it uses and the data folder"""
+"""makes a sample website from the application it uses and the data folder"""
 
 
 def create_app(
@@ -71,13 +71,13 @@ def create_app(
     sample: SamplePages | None = None,
     site: Path | None = None,
 ) -> FastAPI:
-    """The application over the data in ``folder``. Its workers are started by others.
+    """The application over the data in ``folder``. Its workers are started separately.
 
-    Only folders under ``watch_under`` (by default the one it is started in) may be watched.
-    ``host_names`` are names that it is known by beside ``localhost``. One that is ``exposed`` can
-    be reached from other machines, and lets in nobody who has not signed in. People may sign in
-    with an account of a ``sign_in_service``. A ``sample`` website that uses it is served under
-    SAMPLE. With a ``site`` the sources are files of that folder, and runs write into it.
+    Only folders under ``watch_under`` (by default the current folder) can be watched.
+    ``host_names`` are further names of this server besides ``localhost``. An ``exposed`` server can
+    be reached from other machines, and requires signing in. People may sign in with an account of a
+    ``sign_in_service``. A ``sample`` website is served under SAMPLE. With a ``site`` the sources
+    are files of that folder, and runs write into it.
     """
 
     @asynccontextmanager
@@ -149,13 +149,13 @@ def create_app(
     @app.get("/api/v1/openapi.json", include_in_schema=False)
     @public
     def described() -> JSONResponse:
-        """The API, as OpenAPI."""
+        """The API's description, as OpenAPI."""
         return JSONResponse(app.openapi())
 
     @app.get("/favicon.ico", include_in_schema=False)
     @public
     def icon() -> FileResponse:
-        """For pages that name no icon: layouts, and what browsers ask for by themselves."""
+        """For pages that name no icon: layouts, and requests that browsers make by themselves."""
         return FileResponse(STATIC / "icon.svg", media_type="image/svg+xml")
 
     app.mount("/static", StaticFiles(directory=STATIC), name="static")

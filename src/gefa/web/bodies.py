@@ -24,7 +24,7 @@ _BEARER = "bearer"
 
 
 class BodyLimit:
-    """How many bytes of a request's body are read; whoever takes files raises it."""
+    """The number of bytes of a request's body to read; routes that take files raise it."""
 
     def __init__(self, most: int) -> None:
         self.most = most
@@ -42,15 +42,15 @@ class BodyLimit:
 
 
 def expect(request: Request, most: int) -> None:
-    """Let the body of this request have so many bytes."""
+    """Allow this request's body so many bytes."""
     limit = request.scope.get(_LIMIT)
     if isinstance(limit, BodyLimit):
         limit.most = most
 
 
 class Bodies:
-    """ASGI middleware: limits every body and how often one comes, and lets nobody without a key
-    send one to the API."""
+    """ASGI middleware: limits the size and frequency of bodies, and refuses bodies to the API
+    without a key."""
 
     def __init__(self, app: ASGIApp) -> None:
         self._app = app
@@ -81,7 +81,8 @@ class Bodies:
             await self._app(scope, counted, send)
 
     async def _asker(self, scope: Scope, key: str, *, in_api: bool) -> Actor | Problem:
-        """Who sends it, as far as is known yet: the key to the API. Or why it is not even read."""
+        """The sender, as far as known: the key for the API. Or the reason to refuse the body
+        unread."""
         address = address_of(scope)
         if not in_api:
             return _too_often(self._by_address.wait(address)) or Actor(address=address)
@@ -99,7 +100,7 @@ class Bodies:
 
 
 def address_of(scope: Scope) -> str:
-    """Where a request comes from; empty if nobody knows."""
+    """The address of the client; empty if unknown."""
     return str(scope["client"][0]) if scope.get("client") else ""
 
 
@@ -115,12 +116,12 @@ def _too_often(wait: float) -> Problem | None:
 
 
 def bearer(headers: Headers) -> str:
-    """The key that comes with a request; empty if none does."""
+    """The key of a request; empty if there is none."""
     return bearer_in(headers.get("authorization", ""))
 
 
 def bearer_in(authorization: str) -> str:
-    """The key in a header ``Authorization`` (RFC 6750)."""
+    """The key in an ``Authorization`` header (RFC 6750)."""
     scheme, _, key = authorization.partition(" ")
     return key.strip() if scheme.lower() == _BEARER else ""
 

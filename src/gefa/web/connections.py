@@ -13,21 +13,21 @@ from typing import Any
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
 HEAD_BYTES = 64_000
-"""of a request line and all headers; browsers send less than 8 kB, cookies included"""
+"""of a request line and all headers; browsers send less than 8 kB, with cookies"""
 URL_BYTES = 16_000
 HEAD_SECONDS = 10.0
-"""for a head to come, from the opening of the connection or its first byte"""
+"""for a head to arrive, from the opening of the connection or its first byte"""
 SILENT_SECONDS = 30.0
-"""without a byte of a body that was begun: longer than a phone takes between two masts"""
+"""without a byte of a started body: longer than a phone takes between two cells"""
 FILES_BESIDE = 200
-"""file descriptors that are not for connections: databases, blobs, logs, what libraries open"""
+"""file descriptors not available for connections: databases, blobs, logs, libraries"""
 MOST_CONNECTIONS = 4_000
 
 _TOO_LONG = b"HTTP/1.1 %s\r\ncontent-type: text/plain\r\nconnection: close\r\n\r\n%s"
 
 
 def open_files() -> int:
-    """Let this process open as many files as it may; how many connections that is good for."""
+    """Raise this process's limit of open files; returns the number of connections it allows."""
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     wanted = MOST_CONNECTIONS + FILES_BESIDE
     most = wanted if hard == resource.RLIM_INFINITY else min(hard, wanted)
@@ -39,8 +39,8 @@ def open_files() -> int:
 
 
 class LimitedConnection(HttpToolsProtocol):
-    """One connection of a client. ``most`` are open at once: beyond that the one that has been
-    silent for longest is closed."""
+    """A client's connection. At most ``most`` are open at once; one more closes the one that was
+    silent for longest."""
 
     most = MOST_CONNECTIONS
 
@@ -65,15 +65,15 @@ class LimitedConnection(HttpToolsProtocol):
         super().connection_lost(exc)
 
     def _make_room(self) -> None:
-        """Close the connection that has been silent for longest; one that waits for an answer only
-        if all do."""
+        """Close the connection that was silent for longest; one waiting for our answer only if all
+        are."""
         others = [one for one in self.connections if isinstance(one, LimitedConnection)]
         silent = min(others, key=lambda one: (one._is_answered, one._heard))
         silent.transport.abort()
 
     @property
     def _is_answered(self) -> bool:
-        """Whether an answer is on its way."""
+        """Whether we are working on an answer."""
         return self.cycle is not None and not self.cycle.response_complete
 
     def _await(self, seconds: float | None) -> None:
@@ -131,7 +131,7 @@ class LimitedConnection(HttpToolsProtocol):
         self._await(None)
 
     def _break_off(self, status: bytes, words: bytes) -> None:
-        """From within the parser: it ends with an error, which is then answered like this."""
+        """Stop the parser with an error, which is then sent as the answer."""
         self._refusal = _TOO_LONG % (status, words)
         raise ValueError(words)
 
@@ -148,5 +148,5 @@ class LimitedConnection(HttpToolsProtocol):
 
 
 def limited_connections(most: int) -> type[LimitedConnection]:
-    """A protocol for uvicorn of which ``most`` connections are open at once."""
+    """A protocol class for uvicorn with at most ``most`` open connections."""
     return type("Connection", (LimitedConnection,), {"most": most})

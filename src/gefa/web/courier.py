@@ -26,11 +26,11 @@ from gefa.store.store import Store
 from gefa.web.api.answers import described
 
 PAUSE_SECONDS = 1.0
-"""between two looks for notices: nobody waits for them at a screen"""
+"""between two checks for notices: nobody waits for them at a screen"""
 PATIENCE_SECONDS = 10.0
-"""for all of an address: its name, the connection, the answer"""
+"""for everything at an address: its name, the connection, the answer"""
 AT_ONCE = 16
-"""slots that are told something at the same time"""
+"""slots whose notices are sent in parallel"""
 log = logging.getLogger("gefa.courier")
 
 
@@ -42,9 +42,9 @@ def signature(secret: str, id: str, moment: datetime, body: str) -> str:
 
 
 class Courier:
-    """A thread of the server, with one more for each slot that has notices to send: an address that
-    does not answer holds up no other. Gefa sends to addresses inside the machine or its network
-    only with ``local``."""
+    """A thread of the server, plus one for each slot with notices to send: an address that does not
+    answer delays no other. Gefa sends to addresses inside the machine or its network only with
+    ``local``."""
 
     def __init__(self, store: Store, *, local: bool = False) -> None:
         self._store = store
@@ -73,7 +73,7 @@ class Courier:
                 log.exception("telling others failed; trying again")
 
     def turn(self) -> None:
-        """Have everything told that is due, one thing after another for each slot."""
+        """Send all notices that are due, one after another for each slot."""
         with self._store.reading() as session:
             waiting = due_by_slot(session)
         for slot, notices in waiting.items():
@@ -117,7 +117,7 @@ class Courier:
                 tried(session, again, problem)
 
     def _posted(self, notice: Notification, secret: str, moment: datetime, body: str) -> str:
-        """Why it was not taken; empty if it was. Whatever goes wrong is one try."""
+        """Why sending failed; empty if it succeeded. Any failure counts as one attempt."""
         headers = {
             "Content-Type": "application/json",
             "webhook-id": notice.id,
@@ -135,7 +135,7 @@ class Courier:
         return "" if 200 <= status < 300 else f"it answered {status}"
 
     async def _post(self, url: str, headers: dict[str, str], body: bytes) -> int:
-        """The status of the answer; what comes after its headers is not read."""
+        """The status of the answer; its body is not read."""
         with anyio.fail_after(PATIENCE_SECONDS):
             address = httpx.URL(url)
             found = await self._allowed(address)
@@ -153,7 +153,7 @@ class Courier:
                 return answer.status_code
 
     async def _allowed(self, address: httpx.URL) -> str:
-        """The address in digits that a name stands for; Refused if it lies inside this network."""
+        """The IP address of a host name; Refused if it lies inside this network."""
         port = address.port or (443 if address.scheme == "https" else 80)
         found = await anyio.getaddrinfo(address.raw_host.decode("ascii"), port)
         for *_, place in found:
@@ -163,4 +163,4 @@ class Courier:
 
 
 class Refused(Exception):
-    """An address that may not be told."""
+    """An address that notices must not go to."""

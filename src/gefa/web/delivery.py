@@ -34,17 +34,17 @@ A_WHILE = "public, max-age=300"
 NOT_KEPT = "private, no-store"
 HINTS = ("Sec-CH-Width", "Sec-CH-DPR")
 MAX_W = 100_000
-"""px; no screen asks for more"""
+"""px; no screen needs more"""
 MAX_PATH = 2_000
 """characters of an address: an id, a digest, and a path of names of at most 255"""
 MAX_RANGES = 200
-"""characters of a header that asks for parts of a file"""
+"""characters of a ``Range`` header"""
 REMEMBERED = 20_000
 """addresses"""
 HELD_BYTES = 64_000_000
-"""of small files in memory: about 3,000 thumbnails, which a busy page asks for most"""
+"""of small files in memory: about 3,000 thumbnails, which busy pages request most"""
 SMALL_BYTES = 1_000_000
-"""bytes of a file that is kept in memory"""
+"""bytes of a file to keep in memory"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,7 +66,7 @@ class Served:
 
 @dataclass(frozen=True, slots=True)
 class ServedUpload:
-    """The files of an upload's first crop, for addresses that name no file."""
+    """The files of an upload's first crop, for addresses without a file name."""
 
     crop: str
     files: tuple[Served, ...]
@@ -175,7 +175,7 @@ async def _send_file(
 
 
 def is_range(value: str) -> bool:
-    """Whether a header asks for ranges of bytes that there can be (RFC 9110, 14.1.1)."""
+    """Whether a header asks for valid byte ranges (RFC 9110, 14.1.1)."""
     unit, _, ranges = value.partition("=")
     if unit.strip().lower() != "bytes" or len(ranges) > MAX_RANGES:
         return False
@@ -223,8 +223,8 @@ def _chosen(
 
 
 def _wish(query: dict[str, list[str]], headers: Headers) -> float | str | None:
-    """Pixels that are needed across: ``w`` times the density that was told, or the width that was
-    (Responsive Image Client Hints; both in the client's own pixels). A text says what is wrong."""
+    """The needed width in pixels: ``w`` times the given density, or the given width (Responsive
+    Image Client Hints; both in the client's own pixels). A text says what is wrong."""
     width, density = (_hint(headers, name) for name in HINTS)
     if "w" not in query:
         return width
@@ -257,7 +257,7 @@ def _refused(status: int, title: str, detail: str) -> Response:
 
 
 class SmallFiles:
-    """Finds what addresses stand for, and remembers it while the database stays as it is."""
+    """Finds files by address, and caches them while the database is unchanged."""
 
     def __init__(self, store: Store, wake: Callable[[], None]) -> None:
         self._store = store
@@ -270,14 +270,14 @@ class SmallFiles:
         self._bytes: LRUCache[str, bytes] = LRUCache(HELD_BYTES, getsizeof=len)
 
     def _fresh(self) -> int:
-        """Forget everything if the database has changed; which version it has."""
+        """Clear the cache if the database has changed; returns its version."""
         (version,) = self._watch.execute("PRAGMA data_version").fetchone()
         if version != self._version or len(self._files) + len(self._pictures) > REMEMBERED:
             self._files, self._pictures, self._version = {}, {}, version
         return int(version)
 
     async def file(self, upload_id: str, digest: str, path: str) -> Served | None:
-        """The file of that address, if everybody may see it."""
+        """The file of that address, if it is public."""
         version = self._fresh()
         key = (upload_id, digest, path)
         if key not in self._files:
@@ -289,7 +289,7 @@ class SmallFiles:
         return self._files[key]
 
     async def picture(self, upload_id: str) -> ServedUpload | None:
-        """What everybody may see of an upload now."""
+        """The public view of an upload."""
         version = self._fresh()
         if upload_id not in self._pictures:
             found = await anyio.to_thread.run_sync(self._find_all, upload_id)
@@ -317,7 +317,7 @@ class SmallFiles:
     async def for_reviewers(
         self, upload_id: str, digest: str, path: str, key: str
     ) -> Served | None:
-        """The file of that address, if the key lets its owner decide about it."""
+        """The file of that address, if the key has the right to review it."""
         if not key or not digest:
             return None
         return await anyio.to_thread.run_sync(self._find_held, upload_id, digest, path, key)
@@ -335,11 +335,11 @@ class SmallFiles:
             return served(variant) if variant else None
 
     def path(self, sha256: str) -> Path | None:
-        """Where the file lies, if it is there and whole."""
+        """The path of the file, if it is there and intact."""
         return self._store.blobs.checked(sha256)
 
     def mend(self, upload_id: str, sha256: str) -> bool:
-        """Whether the lost file will be there again."""
+        """Whether the lost file will be made again."""
         coming = mend_upload(self._store, upload_id, sha256)
         self._wake()
         return coming

@@ -12,7 +12,7 @@ from starlette.datastructures import FormData
 from gefa.core.errors import PlanError
 
 MAX_FIELDS = 20_000
-"""a design of thousands of parts may be ticked at once"""
+"""someone may tick all parts of a design with thousands"""
 
 
 async def _form(request: Request) -> FormData:
@@ -23,7 +23,7 @@ FormOf = Annotated[FormData, Depends(_form)]
 
 
 def whole_number(text: str) -> int | None:
-    """A whole number of at most three digits; None for anything else."""
+    """A whole number of at most three digits; None for any other text."""
     return int(text) if text.isdecimal() and len(text) <= 3 else None
 
 
@@ -37,8 +37,8 @@ def _finite(text: str) -> float | None:
 
 @dataclass(frozen=True)
 class Fields:
-    """A form; PlanError names the field that cannot be read. A field that the form does not have
-    takes ``usual``, where that is given."""
+    """A form; PlanError names the field that cannot be read. A missing field takes ``usual``, if
+    given."""
 
     form: FormData
 
@@ -46,7 +46,7 @@ class Fields:
         return field in self.form
 
     def text(self, field: str) -> str:
-        """On both sides without spaces; empty where it is missing."""
+        """Stripped of spaces; empty if missing."""
         value = self.form.get(field, "")
         return value.strip() if isinstance(value, str) else ""
 
@@ -57,7 +57,7 @@ class Fields:
         return self.text(field) in ("true", "on", "yes", "1")
 
     def number(self, field: str, what: str, usual: float | None = None) -> float:
-        """A number, or a per cent as its number."""
+        """A number, or the number of a percentage."""
         if not self.has(field) and usual is not None:
             return usual
         text = self.text(field).replace(",", ".").removesuffix("%").strip()
@@ -70,11 +70,11 @@ class Fields:
         return round(self.number(field, what, usual))
 
     def maybe(self, field: str, what: str) -> float | None:
-        """A number; None where nothing is written."""
+        """A number; None if empty."""
         return self.number(field, what) if self.text(field) else None
 
     def numbers(self, field: str, what: str, usual: list[float]) -> list[float]:
-        """Numbers between commas, spaces or ``and``, with or without px or x."""
+        """Numbers separated by commas, spaces or ``and``, with or without px or x."""
         if not self.has(field):
             return usual
         found = []

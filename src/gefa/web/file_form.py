@@ -28,11 +28,11 @@ if TYPE_CHECKING:
 
 FILE_FIELD = "file"
 FORM_BYTES = 64_000
-"""bytes that a form may have besides its files"""
+"""of a form without its files"""
 
 
 class Intake(Protocol):
-    """What may come with a form."""
+    """The limits for a form with files."""
 
     @property
     def max_files(self) -> int: ...
@@ -46,16 +46,16 @@ class Intake(Protocol):
         """of everything"""
 
     def refusal(self, name: str, size: int, head: bytes) -> Problem | None:
-        """Why a file of ``size`` bytes that begins with ``head`` is not taken, if it is not."""
+        """Why a file of ``size`` bytes that begins with ``head`` is refused, if it is."""
 
     def too_much(self) -> Problem:
-        """The problem of a form larger than ``max_form_bytes``."""
+        """The problem for a form larger than ``max_form_bytes``."""
 
 
 @dataclass
 class Received:
-    """One file of a form: stored, or the problem with it. ``head`` is how it begins, ``path`` its
-    name with the folders that it was sent with."""
+    """One file of a form: stored, or the problem with it. ``head`` is its beginning, ``path`` its
+    name with the folders that were sent."""
 
     name: str
     head: bytes = b""
@@ -65,7 +65,7 @@ class Received:
 
     @property
     def stored(self) -> Blob:
-        """Its blob; the Problem where there is none."""
+        """Its blob; Problem if there is none."""
         if self.blob is None:
             raise self.problem or Problem(422, "Not taken", f"{self.name} was not taken.")
         return self.blob
@@ -73,14 +73,14 @@ class Received:
 
 @dataclass
 class Form:
-    """A form as it came: its files in their order, and its fields, each as often as it came."""
+    """A received form: its files in order, and its fields, each with all its values."""
 
     files: list[Received] = field(default_factory=list)
     fields: dict[str, list[str]] = field(default_factory=dict)
 
     def values_for(self, index: int) -> dict[str, str]:
-        """The fields for the file of that number: its own if there are several, else the one for
-        all."""
+        """The fields for the file of that index: its own value if there are several, otherwise the
+        common one."""
         return {
             name: values[index] if len(values) > 1 else values[0]
             for name, values in self.fields.items()
@@ -88,7 +88,7 @@ class Form:
 
 
 async def receive_form(request: Request, given: Services, intake: Intake) -> Form:
-    """The form of a request. Problem if it is none, or has no file. A file that is refused has its
+    """The form of a request. Problem if it is not a form, or has no file. A refused file has its
     problem in its place."""
     media_type, options = parse_options_header(request.headers.get("content-type", ""))
     if media_type == b"multipart/form-data" and not options.get(b"boundary"):
@@ -119,7 +119,7 @@ async def receive_form(request: Request, given: Services, intake: Intake) -> For
 
 
 def _check_counts(reader: _Reader) -> None:
-    """Problem where it cannot be told which file a field is for."""
+    """Problem if it is unclear which file a field is for."""
     files = len(reader.files)
     for name, values in reader.fields.items():
         if len(values) not in (1, files):
@@ -156,7 +156,7 @@ async def _read(request: Request, reader: _Reader, boundary: bytes) -> None:
 
 @dataclass
 class _Part:
-    """A part of the form while it comes; ``head`` is the beginning of a file."""
+    """A part of the form while it arrives; ``head`` is the beginning of a file."""
 
     name: str
     file_name: str | None
@@ -168,7 +168,7 @@ class _Part:
 
 
 class _Reader:
-    """Takes in what the parser finds."""
+    """Handles the parser's events."""
 
     def __init__(self, blobs: BlobStore, intake: Intake) -> None:
         self.intake = intake
@@ -249,7 +249,7 @@ class _Reader:
         self.whole = True
 
     def settled(self, part: _Part) -> Received:
-        """A file that has come: kept, or refused."""
+        """A complete file: kept, or refused."""
         name, head = part.file_name or "unnamed", bytes(part.head)
         problem = self.intake.refusal(name, part.bytes, head)
         if problem is not None or part.draft is None:
@@ -263,7 +263,7 @@ class _Reader:
 
 
 def _text(raw: bytes) -> str:
-    """Names come as UTF-8 from browsers, and as Latin-1 from those who do not say."""
+    """Browsers send names as UTF-8; others that do not say send Latin-1."""
     try:
         return raw.decode("utf-8")
     except UnicodeDecodeError:

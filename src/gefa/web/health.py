@@ -14,7 +14,7 @@ from gefa.web.services import Services
 
 @dataclass(frozen=True)
 class Check:
-    """One thing that must work: ``told`` says how it is, and what to do if it does not."""
+    """One thing that must work: ``told`` describes its state, and what to do if it fails."""
 
     name: str
     ok: bool
@@ -23,7 +23,7 @@ class Check:
 
 @dataclass(frozen=True)
 class Health:
-    """All checks, and the figures behind them. Bytes ``free`` on the disk."""
+    """All checks, and the figures behind them. ``free`` bytes on the disk."""
 
     checks: tuple[Check, ...]
     waiting: int
@@ -38,7 +38,7 @@ class Health:
 
 
 def health_of(given: Services) -> Health:
-    """How everything is now. Reads the database and the queue."""
+    """The current state. Reads the database and the queue."""
     database = _database(given)
     waiting = working = workers = processes = 0
     try:

@@ -8,6 +8,6 @@ from gefa.core.read.part_names import one_line
 
 
 def clean_name(raw: str) -> str:
-    """The last part of a file name, on one line, never empty."""
+    """The last segment of a file name, on one line, never empty."""
     last = PurePosixPath(raw.replace("\\", "/")).name
     return one_line(last) or "unnamed"

@@ -7,10 +7,12 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Limits:
-    """Bytes: ``source_bytes`` of one file that is brought in, ``keep_free`` on the disk that
-    nothing new may use: what was accepted needs it. ``local_webhooks`` lets addresses
-    inside the machine and its network be told of uploads; ``metrics_key`` opens /metrics to
-    others than this machine."""
+    """Limits of the server.
+
+    ``source_bytes`` is the largest file to bring in, ``keep_free`` the bytes on the disk that
+    nothing new may use, since accepted work needs them. ``local_webhooks`` allows notices to
+    addresses inside the machine and its network; ``metrics_key`` opens /metrics to other machines.
+    """
 
     source_bytes: int = 4_000_000_000
     keep_free: int = 500_000_000

@@ -54,7 +54,7 @@ class Metrics:
         self._jobs.labels(kind, outcome).inc()
 
     def text(self, health: Health) -> bytes:
-        """All figures, with what ``health`` says now."""
+        """All figures, with the current ``health``."""
         self._waiting.set(health.waiting)
         self._working.set(health.working)
         self._workers.set(health.workers)

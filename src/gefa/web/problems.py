@@ -37,7 +37,7 @@ def problem_body(status: int, title: str, detail: str, **more: Any) -> dict[str,
 
 
 def add_handlers(app: FastAPI) -> None:
-    """Answer every error in the way its asker can read."""
+    """Answer every error in the form its client can read."""
     app.add_exception_handler(HTTPException, _on_http_error)
     app.add_exception_handler(RequestValidationError, _on_invalid)
     app.add_exception_handler(GefaError, _on_trouble)
@@ -85,7 +85,7 @@ _EXPLAINED = {
 
 
 async def _on_trouble(request: Request, error: Exception) -> Response:
-    """What a person gave us cannot be used; screens that can say more do so themselves."""
+    """Errors about things that people gave us; screens that can say more handle them themselves."""
     return _answer(request, 409, "That cannot be done", str(error))
 
 
@@ -109,7 +109,7 @@ def no_room() -> Problem:
 
 
 async def _on_machine(request: Request, error: Exception) -> Response:
-    """What the machine lacks just now is no mistake of ours, and none of who asked."""
+    """Shortages of the machine, which are neither our mistake nor the client's."""
     if lacks_room(error):
         log.warning("the disk is full; nothing new is accepted until there is room")
         problem = no_room()
@@ -124,7 +124,7 @@ async def _on_machine(request: Request, error: Exception) -> Response:
 
 
 async def _on_overflow(request: Request, error: Exception) -> Response:
-    """A number in an address that is larger than any that the database knows."""
+    """A number in an address that is too large for the database."""
     return _answer(request, 404, "Not Found", _EXPLAINED[404])
 
 

@@ -60,7 +60,7 @@ class HostCheck:
 
 
 class Guard:
-    """ASGI middleware. The API is exempt from the origin check: it asks for a key instead."""
+    """ASGI middleware. The API is exempt from the origin check: it requires a key instead."""
 
     def __init__(self, app: ASGIApp) -> None:
         self._app = app
@@ -90,7 +90,7 @@ class Guard:
 
 
 def _from_here(headers: Headers) -> bool:
-    """Browsers say where a request comes from; other programs say nothing and are let in."""
+    """Browsers send an origin; other programs send none and are allowed."""
     site = headers.get("sec-fetch-site")
     if site is not None:
         return site in ("same-origin", "none")

@@ -14,14 +14,14 @@ FOREVER = "private, max-age=31536000, immutable"
 """for addresses whose content never changes"""
 
 DRAWING_POLICY = "default-src 'none'; style-src 'unsafe-inline'; img-src data:"
-"""of SVG files: some properties have no attribute, and small pictures are inside"""
+"""for SVG files: some properties have no attribute, and small pictures are inside"""
 
 
 def send_blob(
     blobs: BlobStore, sha256: str, media_type: str, cached: str = "", save_as: str = ""
 ) -> Response:
-    """A blob; Problem where it was cleared away, lost or damaged. ``save_as`` has browsers save it
-    by that name and never show it."""
+    """Send a blob; Problem if it was swept, lost or damaged. ``save_as`` makes browsers save it
+    under that name instead of showing it."""
     path = blobs.checked(sha256) if sha256 else None
     if path is None:
         raise Problem(
@@ -41,12 +41,12 @@ def send_blob(
 
 
 def send_made(blobs: BlobStore, sha256: str, format: Format | str, cached: str = "") -> Response:
-    """A variant, to be looked at."""
+    """Send a variant to look at."""
     return send_blob(blobs, sha256, FORMATS[Format(format)].media_type, cached)
 
 
 def send_from(blobs: BlobStore, files: list[File], path: str) -> Response:
-    """Send the file at that path among those that a job reported."""
+    """Send the file at that path of a job's report."""
     found = next((file for file in files if file.path == path), None)
     if found is None:
         raise Problem(404, "No such file", f"{path} was not made here.")

@@ -24,8 +24,8 @@ from gefa.work.source_watcher import Watcher
 
 @dataclass
 class Services:
-    """The store, the queue, the foreman who keeps them in step, and who else works beside the
-    pages: the watcher of folders, the courier, the housekeeper, and what works out outlooks."""
+    """The store, the queue, the foreman who keeps them in step, and the other threads beside the
+    pages: the watcher of folders, the courier, the housekeeper, and the outlooks."""
 
     store: Store
     queue: WorkQueue
@@ -36,7 +36,7 @@ class Services:
     outlooks: Outlooks
     limits: Limits
     site: SiteFolder | None = None
-    """the folder that the server runs on, if it does"""
+    """the folder that the server runs on, if any"""
     tries: Tries = field(default_factory=Tries)
 
     @classmethod
@@ -64,7 +64,7 @@ class Services:
         )
 
     def check_room(self, more: int = 0) -> None:
-        """Problem (507) where ``more`` bytes would leave too little of the disk."""
+        """Problem (507) if ``more`` bytes would leave too little free space."""
         if free_bytes(self.store.folder) - more < self.limits.keep_free:
             raise no_room()
 

@@ -28,16 +28,16 @@ with warnings.catch_warnings(record=True):
 log = logging.getLogger("gefa.sign_in")
 ACCOUNT = f"{SIGN_IN}/account"
 SECONDS = 10.0
-"""for each question to the service"""
+"""for each request to the service"""
 STATE_SECONDS = 600
-"""how long somebody may take to sign in there"""
+"""how long signing in there may take"""
 _REASON = "gefa"
 
 
 @dataclass(frozen=True)
 class SignInService:
-    """A service by its ``issuer`` (its address), what it calls this server (``client_id``) and the
-    secret that it gave. ``name`` is what people call it."""
+    """A service by its ``issuer`` (its address), our ``client_id`` and the secret. ``name`` is for
+    people."""
 
     issuer: str
     client_id: str
@@ -45,7 +45,7 @@ class SignInService:
     name: str = "your account"
 
     def check(self) -> None:
-        """GefaError where it cannot work, or would be told secrets in the open."""
+        """GefaError if it cannot work, or would receive secrets unencrypted."""
         local = self.issuer.startswith(("http://127.0.0.1", "http://localhost", "http://[::1]"))
         if not (self.issuer.startswith("https://") or local):
             raise GefaError(
@@ -73,7 +73,8 @@ class SignInService:
         )
 
     async def begin(self, request: Request, back: str, reason: dict[str, str]) -> Response:
-        """Send somebody there; they come ``back`` (an address of ours) with the ``reason``."""
+        """Redirect a person there; they return to ``back`` (an address of ours) with the
+        ``reason``."""
         request.session[_REASON] = reason
         try:
             await self._check_issuer()
@@ -83,8 +84,8 @@ class SignInService:
         return answer
 
     async def finish(self, request: Request) -> tuple[str, dict[str, str]]:
-        """Which account somebody came back with, and for what reason they went. Problem where the
-        service did not say so."""
+        """The account that a person returned with, and the reason they went. Problem if the service
+        did not confirm it."""
         reason = request.session.pop(_REASON, None)
         if reason is None:
             raise Problem(
@@ -121,7 +122,7 @@ class SignInService:
 
 
 class AccountState:
-    """ASGI middleware: what a browser keeps, signed, while somebody signs in elsewhere."""
+    """ASGI middleware: the signed state in the browser while a person signs in elsewhere."""
 
     def __init__(self, app: ASGIApp) -> None:
         self._app = app

@@ -7,8 +7,8 @@ from gefa.web.services import Services
 
 
 def keep_to_files(given: Services) -> None:
-    """Problem (409) where sources are the files of a folder: nothing is brought in, moved or
-    removed from here then."""
+    """Problem (409) if sources are the files of a folder: then nothing is brought in, moved or
+    removed on the screens."""
     if given.site is not None:
         raise Problem(
             409,

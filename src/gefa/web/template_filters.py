@@ -31,7 +31,7 @@ def exact(time: datetime) -> str:
 
 
 def moment(time: datetime) -> Markup:
-    """A UTC time as people say it, ``5 min ago``, with the exact one to hover over."""
+    """A UTC time as people say it, ``5 min ago``, with the exact time on hover."""
     utc = time if time.tzinfo else time.replace(tzinfo=UTC)
     return Markup('<time datetime="{}" title="{}">{}</time>').format(
         f"{utc:%Y-%m-%dT%H:%M:%SZ}", exact(utc), relative(utc, datetime.now(UTC))
@@ -57,8 +57,8 @@ def relative(time: datetime, now: datetime) -> str:
 
 
 def with_units(html: str) -> str:
-    """A page whose numbers stay on a line with their units, by a narrow space that does not break.
-    What people copy or edit stays as it is."""
+    """A page whose numbers stay on a line with their units, joined by a narrow no-break space. Text
+    to copy or edit stays unchanged."""
     return _UNIT.sub(_kept_together, html)
 
 
@@ -68,17 +68,17 @@ def _kept_together(found: re.Match[str]) -> str:
 
 
 def label(format: str) -> str:
-    """A format as people write it."""
+    """A format's name for people."""
     return FORMATS[Format(format)].label
 
 
 def pair_of_format(format: Format) -> tuple[str, str]:
-    """For a list of choices: a format's name in addresses, and as people write it."""
+    """For a select: a format's name in addresses, and its name for people."""
     return format.value, FORMATS[format].label
 
 
 def pair(word: str) -> tuple[str, str]:
-    """For a list of choices: a word that stands for itself."""
+    """For a select: a word that is both value and label."""
     return word, word
 
 
@@ -89,7 +89,7 @@ _UNIT = re.compile(
     r"|(\d) (px|kB|MB|GB|%|s|min|h|dpi|mm|cm)(?!\w)",
     re.DOTALL,
 )
-"""what is left alone, or a number and its unit"""
+"""text to leave alone, or a number and its unit"""
 
 
 FILTERS = {

@@ -49,7 +49,8 @@ def page(
     headers: dict[str, str] | None = None,
     **context: Any,
 ) -> Response:
-    """A rendered template as the answer to ``request``; going back to it asks for it again."""
+    """A rendered template as the answer to ``request``; browsers request it again when
+    going back."""
     fresh = {"Cache-Control": "no-store"} | (headers or {})
     shown = _visitor(request) | {"request": request} | context
     return HTMLResponse(fragment(template, **shown), status_code, fresh)

@@ -29,22 +29,22 @@ _FORWARDED = frozenset({"forwarded", "x-forwarded-for", "via"})
 
 
 class Entry(StrEnum):
-    """What routes need that are not for people who sign in."""
+    """The needs of routes that are not for signed-in people."""
 
     PUBLIC = "public"
     """nothing"""
     KEY = "key"
-    """the key of a slot, which the API checks by itself"""
+    """the key of a slot, which the API checks itself"""
 
 
 Needs = Entry | frozenset[Permission]
-"""of several permissions any one is enough"""
+"""any one of several permissions is enough"""
 Endpoint = TypeVar("Endpoint", bound=Callable[..., Any])
 _NEEDS = "gefa_needs"
 
 
 def needs(*wanted: Permission) -> Callable[[Endpoint], Endpoint]:
-    """Let a route be only for people with one of these permissions."""
+    """Allow a route only for people with one of these permissions."""
     return _marked(frozenset(wanted))
 
 
@@ -62,9 +62,9 @@ with_key = _marked(Entry.KEY)
 
 @dataclass(frozen=True)
 class Visitor:
-    """Somebody who asks for a page: who they are, if they signed in, and what they may do.
-    ``token`` is the cookie they signed in with; ``open`` says that there are no people, so that
-    everybody may do everything."""
+    """A person asking for a page: who they are, if signed in, and what they may do. ``token`` is
+    the cookie of the sign-in; ``open`` means that there are no people, so that everybody may do
+    everything."""
 
     permissions: frozenset[Permission] = frozenset()
     name: str = ""
@@ -78,7 +78,7 @@ class Visitor:
 
     @property
     def sees_held(self) -> bool:
-        """Whether they see pictures that are held back from everybody else."""
+        """Whether they see held pictures."""
         return self.may(Permission.EDIT) or self.may(Permission.REVIEW)
 
 
@@ -86,8 +86,8 @@ NOBODY = Visitor()
 
 
 class GuardedRoute(APIRoute):
-    """A route that says what it needs. Whoever lacks it is refused before anything of their request
-    is read; what the others get is kept by no cache that others share."""
+    """A route with its needs. Visitors who lack them are refused before their request is read;
+    answers to others are not kept by shared caches."""
 
     def __init__(self, path: str, endpoint: Callable[..., Any], **more: Any) -> None:
         wanted: Needs | None = getattr(endpoint, _NEEDS, None)
@@ -111,12 +111,12 @@ class GuardedRoute(APIRoute):
 
 
 def guarded_router(prefix: str = "", **more: Any) -> APIRouter:
-    """A router whose routes all say what they need."""
+    """A router whose routes all declare their needs."""
     return APIRouter(prefix=prefix, route_class=GuardedRoute, **more)
 
 
 async def who_asks(request: Request) -> Visitor:
-    """Who sent a request. Noted in it for whatever shows the page."""
+    """The visitor of a request. Stored in it for the templates."""
     store = request.app.state.services.store
     may_be_open = not request.app.state.exposed and not is_handed_on(request)
     visitor = await anyio.to_thread.run_sync(_visitor, store, cookie_of(request), may_be_open)
@@ -137,12 +137,12 @@ def _visitor(store: Store, token: str, may_be_open: bool) -> Visitor:
 
 
 def is_handed_on(request: Request) -> bool:
-    """Whether a request came through a proxy, for somebody who may be anywhere."""
+    """Whether a request came through a proxy, from anywhere."""
     return not _FORWARDED.isdisjoint(request.headers.keys())
 
 
 def cookie_name(request: Request) -> str:
-    """Under https browsers refuse a cookie of this prefix that anybody else could have set."""
+    """Under https, browsers refuse a cookie with this prefix that others could have set."""
     return "__Host-gefa" if request.url.scheme == "https" else "gefa"
 
 
@@ -160,7 +160,7 @@ def _kept_private(send: Send) -> Send:
 
 
 def _refusal(request: Request, visitor: Visitor, wanted: frozenset[Permission]) -> Response:
-    """What somebody is told who lacks a permission: the way to sign in, or who may."""
+    """The answer to a visitor without the permission: the way to sign in, or who has it."""
     if visitor.person_id:
         roles = sorted({role.value for one in wanted for role in roles_with(one)})
         raise Problem(
@@ -189,6 +189,6 @@ def _to_sign_in(path: str, query: str) -> str:
 
 
 def inside(address: str) -> str:
-    """An address within this site, or the first page: whoever signed in goes nowhere else."""
+    """An address within this site, or the first page: signing in leads nowhere else."""
     plain = address.startswith("/") and not address.startswith(("//", "/\\"))
     return address if plain and address.isprintable() and "\\" not in address else "/"

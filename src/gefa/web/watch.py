@@ -17,7 +17,7 @@ _AREAS = {"m": "delivery", "api": "api", "static": "static", "festival": "sample
 
 
 def area_of(path: str) -> str:
-    """Which part of the application answers a path: a few names, whatever people ask for."""
+    """The part of the application that answers a path: a few names, whatever the path."""
     return _AREAS.get(path[1:].partition("/")[0], "pages")
 
 

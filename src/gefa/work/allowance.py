@@ -15,27 +15,27 @@ from pathlib import Path
 from gefa.core.make.job import CutJob
 
 READING_SECONDS = 60.0
-"""to read a picture: the largest design that is expected takes 5"""
+"""to read a picture: the largest design we expect takes 5"""
 BYTES_SECONDS = 2.0
-"""for each MB of a file, which nobody can only claim: designs have hundreds of layers in them"""
+"""for each MB of a file, whose size nobody can fake: designs have hundreds of layers in them"""
 SOURCE_SECONDS = 2.0
-"""for each megapixel that files are made of"""
+"""for each megapixel of the source"""
 MOVING_SECONDS = 3_000.0
-"""for what moves: hundreds of frames"""
+"""for animations: hundreds of frames"""
 MADE_SECONDS = 20.0
-"""for each megapixel of a file that is made: AVIF takes about one, a search for a look six times
-that, a machine may be a third as fast"""
+"""for each megapixel of a made file: AVIF takes about one, a search for a look six times that, and
+a machine may be three times slower"""
 OTHER_SECONDS = 600.0
-"""for what somebody looks at, whose size is limited anyway"""
+"""for pictures for the screens, whose size is limited anyway"""
 SHARE = 0.75
-"""of the machine's memory that all processes for pixels may take together"""
+"""of the machine's memory for all pixel processes together"""
 LEAST_MEMORY, MOST_MEMORY = 1_500_000_000, 6_000_000_000
 """bytes for one process: 100 megapixels take about 0.3 GB, libraries and the threads' stacks 0.6"""
 
 
 @contextmanager
 def computing(seconds: float) -> Iterator[None]:
-    """End this process by SIGPROF once it has computed so long within the block."""
+    """End this process by SIGPROF after so many seconds of CPU time in the block."""
     signal.signal(signal.SIGPROF, signal.SIG_DFL)
     signal.setitimer(signal.ITIMER_PROF, seconds)
     try:
@@ -45,7 +45,7 @@ def computing(seconds: float) -> Iterator[None]:
 
 
 def allow(seconds: float) -> None:
-    """Let what is being done compute so long from now on, where its computing is limited."""
+    """Allow the current work so many more seconds of CPU time, if it is limited."""
     if signal.getitimer(signal.ITIMER_PROF)[0]:
         signal.setitimer(signal.ITIMER_PROF, seconds)
 
@@ -56,7 +56,7 @@ def reading_seconds(size: int) -> float:
 
 
 def making_seconds(jobs: Iterable[CutJob]) -> float:
-    """Seconds to make the files of jobs whose picture has been read."""
+    """Seconds to make the files of jobs whose picture was read."""
     seconds = READING_SECONDS
     for job in jobs:
         made = sum(variant.size.megapixels for variant in job.variants)
@@ -66,12 +66,12 @@ def making_seconds(jobs: Iterable[CutJob]) -> float:
 
 
 def memory_for(processes: int) -> int:
-    """Bytes that each of so many processes may hold on this machine."""
+    """Bytes that each of so many processes may use on this machine."""
     return int(max(LEAST_MEMORY, min(MOST_MEMORY, SHARE * machine_memory() / max(1, processes))))
 
 
 def machine_memory() -> int:
-    """Bytes of the machine, or of the part of it that this process was given (cgroup v2)."""
+    """Memory of the machine, or of this process's share of it (cgroup v2), in bytes."""
     whole = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
     try:
         given = Path("/sys/fs/cgroup/memory.max").read_text().strip()

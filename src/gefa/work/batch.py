@@ -49,8 +49,8 @@ log = logging.getLogger("gefa.export")
 
 @dataclass
 class ExportListener:
-    """Told what happens; the command line draws it. ``large`` is asked whether jobs with files
-    above 40 megapixels are to be made."""
+    """Notified of progress; the command line draws it. ``large`` decides whether jobs with files
+    above 40 megapixels are made."""
 
     read: Callable[[str], None] = lambda source: None
     planned: Callable[[int], None] = lambda files: None
@@ -60,7 +60,7 @@ class ExportListener:
 
 @dataclass(frozen=True)
 class Extras:
-    """What is written beside the files: a layout and a PDF for each source."""
+    """Written beside the files: a layout and a PDF for each source."""
 
     layout: bool = False
     pdf: bool = False
@@ -68,7 +68,7 @@ class Extras:
 
 @dataclass
 class Exported:
-    """What an export made, and what changed in each source since the last one."""
+    """The result of an export, and the changes of each source since the last one."""
 
     manifest: Manifest
     changes: dict[str, Changes] = field(default_factory=dict)
@@ -113,7 +113,7 @@ def export_sources(
     force: bool = False,
     progress: ExportListener | None = None,
 ) -> Manifest:
-    """Make everything the plan asks of ``sources`` in the folder ``out``; returns its manifest.
+    """Make everything the plan asks of ``sources`` in the folder ``out``; returns the manifest.
 
     See ``Exporter.export``.
     """
@@ -123,10 +123,9 @@ def export_sources(
 
 
 class Exporter:
-    """Exports into one folder, again and again if need be, with the same processes.
+    """Exports into one folder, repeatedly if need be, with the same processes.
 
-    ``marks`` is the folder that the names of marks start from. Raises PlanError where ``out``
-    cannot be used.
+    Names of marks are relative to the folder ``marks``. PlanError if ``out`` cannot be used.
     """
 
     def __init__(
@@ -151,7 +150,7 @@ class Exporter:
         make_ready(out)
 
     def place_for(self, pack: Path) -> Path:
-        """Where the files of a zip lie while they are exported."""
+        """A folder for the files of a zip during the export."""
         name = hashlib.sha256(str(pack).encode()).hexdigest()[:12]
         return self.out / HIDDEN / "unpacked" / name
 
@@ -166,11 +165,11 @@ class Exporter:
     ) -> Exported:
         """Make everything the plan asks of ``sources``.
 
-        What other sources put into the folder earlier stays. Files that these sources made earlier
-        and do not make any more are removed and listed as dropped; with ``whole_site`` also those
-        of sources that are gone. Parts that the plan names are followed if they are elsewhere than
-        in the last export; with ``follow`` everything is compared with that. ``known`` are surveys
-        that were just made.
+        Files of other sources in the folder stay. Files that these sources made earlier and no
+        longer make are deleted and listed as dropped; with ``whole_site`` also those of sources
+        that are gone. Parts that the plan names are followed if they have moved since the last
+        export; with ``follow``, all are compared with it. ``known`` are surveys that were just
+        made.
         """
         planned = self._planner.plan(
             sources, plan, follow=follow, known=known, whole_site=whole_site
@@ -225,8 +224,8 @@ class Exporter:
             self._take_originals(batch, name, call)
 
     def _threads_for(self, jobs: list[CutJob]) -> int:
-        """How many encoders each process may run at once: more than one where there is less to
-        make than there are processes."""
+        """How many encoders each process may run at once: more than one if there are fewer jobs
+        than processes."""
         shelf = shelf_of(self.out, self._force, memory_stamp(self.out))
         new = sum(not shelf.has(variant.key for variant in job.variants) for job in jobs)
         return max(1, self._pool.workers // max(1, new))
@@ -283,7 +282,7 @@ class Exporter:
                     batch.manifest.failed.append(Remark(cut="PDF", reason=reason, source=name))
 
     def _finish(self, planned: Planned, batch: _Batch, plan: Plan) -> None:
-        """Write memory and manifest, then remove what these sources do not make any more."""
+        """Write memory and manifest, then delete files that these sources no longer make."""
         manifest = batch.manifest
         manifest.sprites = sprites_of(manifest.cuts, manifest.files)
         name_pictures(manifest, plan.pictures)
@@ -303,7 +302,7 @@ class Exporter:
 
 
 def _largest_first(cuts: Sequence[tuple[str, CutJob]]) -> list[int]:
-    """Numbers of the jobs: the source with the largest one first, so that the export does not end
+    """Indices of the jobs: the source with the largest one first, so that the export does not end
     with a long job on one core; jobs of a source follow each other, so that it is opened once."""
     largest: dict[str, float] = {}
     for name, job in cuts:
@@ -315,6 +314,6 @@ def _largest_first(cuts: Sequence[tuple[str, CutJob]]) -> list[int]:
 
 
 def _sources(planned: Planned) -> list[str]:
-    """Everything that has files in the folder, in an order that depends on names only."""
+    """All sources with files in the folder, in an order that depends only on names."""
     before = planned.before.sources if planned.before else []
     return sorted({*planned.files, *(name for name in before if name not in planned.gone)})

@@ -25,26 +25,26 @@ from gefa.work.site import SiteFile
 from gefa.work.surveys import HIDDEN
 
 MOST_FOREIGN = 1_000
-"""files that are told one by one"""
+"""files that are listed one by one"""
 
 
 class Fault(StrEnum):
-    """What can be wrong with an out folder."""
+    """Kinds of faults in an out folder."""
 
     STALE = "stale"
-    """a cut has to be made again, or a file is not made any more"""
+    """a cut must be made again, or a file is no longer made"""
     MISSING = "missing"
     DAMAGED = "damaged"
     FOREIGN = "foreign"
     """nothing makes it"""
     FAILED = "failed"
     WARNING = "warning"
-    """one that the plan takes for an error"""
+    """a warning that the plan treats as an error"""
     BUDGET = "budget"
 
 
 class Finding(BaseModel):
-    """One thing that is wrong: of a ``cut`` of a source, or with a file at a ``path``."""
+    """One fault: of a ``cut`` of a source, or of a file at a ``path``."""
 
     fault: Fault
     reason: str
@@ -54,7 +54,7 @@ class Finding(BaseModel):
 
 
 class Checked(BaseModel):
-    """What was looked at, and all that is wrong."""
+    """Counts of what was checked, and all faults."""
 
     sources: int
     cuts: int
@@ -87,7 +87,7 @@ class Checked(BaseModel):
 def check(
     pool: Pool, sources: Sequence[SiteFile], plan: Plan, out: Path, *, marks: Path, whole: bool
 ) -> Checked:
-    """Compare what lies in ``out`` with what the plan makes of the sources."""
+    """Compare the files in ``out`` with what the plan makes of the sources."""
     found = foreseen(pool, sources, plan, out, marks=marks, whole=whole)
     before = found.planned.before or Manifest(sources=[])
     findings = [*_failures(found), *_of_jobs(found, out), *_of_originals(found, before, out)]
@@ -151,7 +151,7 @@ def _of_originals(found: Foreseen, before: Manifest, out: Path) -> Iterator[Find
 
 
 def _state_of(file: Path, size: int, sha256: str) -> tuple[Fault | None, str]:
-    """What is wrong with a file, and what to say of it."""
+    """The fault of a file, and its description."""
     try:
         if file.stat().st_size != size:
             return Fault.DAMAGED, "its size is not the one it was made with"
@@ -164,8 +164,8 @@ def _state_of(file: Path, size: int, sha256: str) -> tuple[Fault | None, str]:
 
 
 def _expected(found: Foreseen, before: Manifest) -> set[str]:
-    """Paths of files that may be there. Of a cut that is not decided all that it may have count, so
-    that they are not told twice."""
+    """Paths of files that may exist. All possible files of an undecided cut count, so that they are
+    not reported twice."""
     paths = {v.path for _, seen in found.jobs if seen.decided for v in seen.variants}
     paths |= {v.path for job, seen in found.jobs if not seen.decided for v in job.variants}
     paths |= {job.path for p in found.planned.prepared.values() for job in p.originals}
@@ -208,7 +208,7 @@ def _foreign(out: Path, expected: set[str], before: Manifest) -> Iterator[Findin
 
 
 def _warned(found: Foreseen, before: Manifest, table: CheckTable) -> Iterator[Finding]:
-    """Warnings of the plan now, and of the last export, that are errors here."""
+    """Current warnings of the plan, and of the last export, that count as errors."""
     if not table.errors:
         return
     told = list(found.planned.warnings)
@@ -231,7 +231,7 @@ def _is_error(remark: Remark, table: CheckTable) -> bool:
 
 
 def _of_pages(plan: Plan, before: Manifest, out: Path, base: Path) -> Iterator[Finding]:
-    """Pages that are over their budgets, or cannot be weighed, with the files as they are."""
+    """Pages that are over their budgets, or cannot be weighed, with the current files."""
     if not any(page.budget for page in plan.pages):
         return
     try:

@@ -60,7 +60,7 @@ def estimate_cut(
 def make_originals(
     path: Path, name: str, jobs: list[OriginalJob], out: Path, force: bool
 ) -> list[OriginalFile]:
-    """In a worker process: take bitmaps out of a design."""
+    """In a worker process: export bitmaps of a design."""
     document = _opened(path, name, _stamp(path), out)
     return take_out(name, jobs, document, shelf_of(out, force, memory_stamp(out)))
 

@@ -23,25 +23,25 @@ from gefa.work.kinds import settle
 from gefa.work.queue import Lease, Outcome, TaskMessage, WorkQueue, alive
 
 LOOK_SECONDS = 2.0
-"""between two looks for lost jobs"""
+"""between two checks for lost jobs"""
 STALE_SECONDS = 30.0
-"""after which a worker that shows no beat is taken for dead"""
+"""after which a worker without a beat counts as dead"""
 UNSEEN_SECONDS = 3.0
-"""how long a job may be neither waiting nor held: between being taken and being held"""
+"""for which a job may be neither waiting nor leased: between being taken and being leased"""
 LIST_SECONDS = 600.0
-"""between two readings of the whole queue where the numbers are right; a message that nobody needs
-any more may hide for so long that another is missing"""
+"""between two full readings of the queue while the numbers match; an obsolete message may hide for
+this long that another is missing"""
 FULL_SECONDS = 5.0
-"""between two looks whether there is room on the disk again"""
+"""between two checks for free space on a full disk"""
 MAX_TRIES = 6
 RETRY_SECONDS = 0.5
-"""to write an outcome down; doubled each time, so that a full disk has half a minute"""
+"""before an outcome is written again; doubled each time, which gives a full disk half a minute"""
 BUSY_SECONDS, IDLE_SECONDS, QUIET_SECONDS = 0.03, 0.15, 0.6
-"""between two turns: a person who waits at the screen does not notice the first two"""
+"""between two turns: people at a screen do not notice the first two"""
 QUIET_AFTER = 20.0
-"""seconds without anything that came or went, after which turns are rare"""
+"""seconds without tasks or outcomes, after which turns are rare"""
 SENT_AT_ONCE = 200
-"""so that outcomes are written down between the jobs of a large batch"""
+"""so that outcomes are written between the jobs of a large batch"""
 _OF_SOURCE = (col(Task.run_id), col(Task.source_id))
 _IN_TURN = (
     col(Task.created),
@@ -50,7 +50,7 @@ _IN_TURN = (
     col(Task.cost).desc(),
     col(Task.position),
 )
-"""of a run the source with the largest job first, so that no long one is left to one core at the
+"""of a run, the source with the largest job first, so that no long job is left for one core at the
 end; its jobs follow each other, so that it is opened once"""
 log = logging.getLogger("gefa.foreman")
 
@@ -60,7 +60,7 @@ _SENT = (Task.state == TaskState.QUEUED, col(Task.sent) > 0)
 
 @dataclass(frozen=True, slots=True)
 class _Trouble:
-    """An outcome that could not be written down so many times; tried again when it is ``due``."""
+    """An outcome that could not be written so many times; tried again when ``due``."""
 
     tries: int
     due: float
@@ -68,7 +68,7 @@ class _Trouble:
 
 
 class Foreman:
-    """Start it once per data folder; ``wake`` it when jobs were added."""
+    """Start one per data folder; ``wake`` it after adding jobs."""
 
     def __init__(self, store: Store, queue: WorkQueue) -> None:
         self._store = store
@@ -115,7 +115,7 @@ class Foreman:
         return IDLE_SECONDS if now - self._busy < QUIET_AFTER else QUIET_SECONDS
 
     def turn(self, *, woken: bool = True) -> bool:
-        """One round: outcomes, new jobs, lost jobs. True if there was something to do."""
+        """One round: outcomes, new jobs, lost jobs. True if there was any of these."""
         taken = self._take_outcomes()
         sent = False
         if woken or taken or time.monotonic() - self._looked > LOOK_SECONDS:
@@ -143,8 +143,8 @@ class Foreman:
         return taken
 
     def _take(self, name: str, outcome: Outcome) -> bool:
-        """Write an outcome down; whether it is done with. One that cannot be written down is tried
-        again, and costs its job in the end, so that nothing behind it waits for ever."""
+        """Write an outcome; returns whether that is settled. One that cannot be written is tried
+        again, and finally fails its job, so that nothing behind it waits for ever."""
         tries = self._troubles[name].tries if name in self._troubles else 0
         if tries >= MAX_TRIES:
             outcome = Outcome(job=outcome.job, problem=self._troubles[name].problem)
@@ -218,8 +218,7 @@ class Foreman:
             self._send_again(lost)
 
     def _vanished(self, leases: Mapping[str, Lease]) -> list[str]:
-        """Jobs that neither a worker holds nor the queue. All messages of the queue are read for
-        it."""
+        """Jobs that are neither leased nor queued. Reads all messages of the queue."""
         self._listed = time.monotonic()
         with self._store.reading() as session:
             sent = session.exec(select(Task.id).where(*_SENT)).all()

@@ -22,11 +22,11 @@ from gefa.store.sweep import (
 from gefa.store.trail import sweep_trail
 
 TURN_SECONDS = 30.0
-"""originals that a slot does not keep are gone within a minute of their upload"""
+"""an original that its slot does not keep is deleted within a minute of the upload"""
 BLOBS_SECONDS = 24 * 3600.0
 """between two sweeps of all blobs, which read the whole database"""
 FIRST_BLOBS_SECONDS = 600.0
-"""after the start: what a restart finds to do comes first"""
+"""after the start, when recovery comes first"""
 log = logging.getLogger("gefa.housekeeper")
 
 

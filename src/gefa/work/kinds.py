@@ -32,8 +32,8 @@ Settle = Callable[[Session, Task, Outcome], None]
 
 @dataclass(frozen=True)
 class Kind:
-    """``run`` names a function ``(desk, body) -> report`` as ``module:function``; ``settle`` takes
-    an outcome in, in the transaction of its caller."""
+    """``run`` names a function ``(desk, body) -> report`` as ``module:function``; ``settle``
+    processes an outcome, in the caller's transaction."""
 
     run: str
     settle: Settle
@@ -56,16 +56,16 @@ KINDS: dict[TaskKind, Kind] = {
 
 
 def kind_named(name: str) -> TaskKind | None:
-    """The kind of that name; None for one that this version does not know."""
+    """The kind of that name; None if this version does not know it."""
     return TaskKind(name) if name in set(TaskKind) else None
 
 
 def function_for(kind: TaskKind) -> Callable[..., BaseModel]:
-    """What does the work of a kind: it is given a desk and a body."""
+    """The function for a kind; it takes a desk and a body."""
     function: Callable[..., BaseModel] = resolve_name(KINDS[kind].run)
     return function
 
 
 def settle(session: Session, task: Task, outcome: Outcome) -> None:
-    """Take an outcome in. The caller commits."""
+    """Process an outcome. The caller commits."""
     KINDS[task.kind].settle(session, task, outcome)

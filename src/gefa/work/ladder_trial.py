@@ -25,7 +25,7 @@ from gefa.work.site import SiteFile
 
 @dataclass
 class LadderTrial:
-    """Proposals for cuts of a manifest, and the plan that has them as exceptions."""
+    """Proposals for cuts of a manifest, and the plan with them as exceptions."""
 
     pool: Pool
     plan: Plan
@@ -39,7 +39,7 @@ class LadderTrial:
         self._surveys: dict[str, Survey] = {}
 
     def can_have(self, advice: LadderAdvice) -> bool:
-        """Whether its cut can have widths of its own: slices have those of their recipe."""
+        """Whether its cut can have widths of its own: slices have their recipe's."""
         cut = self._cuts.get(advice.name)
         return cut is not None and cut.origin is not Origin.SLICE and cut.source in self._files
 
@@ -53,7 +53,7 @@ class LadderTrial:
     def confirmed(
         self, advices: Sequence[LadderAdvice], demands: dict[str, list[Demand]]
     ) -> list[LadderAdvice]:
-        """The proposals with what they really weigh: their files are encoded, aside."""
+        """The proposals with their real weights: their files are encoded in a separate place."""
         if not advices:
             return []
         plan = self.with_ladders(advices)
@@ -98,7 +98,7 @@ class LadderTrial:
 
 
 def _curve(made: Sequence[File], demand: Demand) -> WeightCurve:
-    """What the demanded format weighs now; as before where it is not made any more."""
+    """The current weights of the demanded format; the earlier ones if it is no longer made."""
     files = [
         ShownFile(f.path, f.format, f.width, f.width, f.height, f.sent, f.cut)
         for f in made

@@ -20,7 +20,7 @@ from gefa.work.surveys import HIDDEN
 
 
 def make_ready(out: Path) -> None:
-    """Make the folder. PlanError where nothing can be written into it."""
+    """Create the folder. PlanError if it is not writable."""
     try:
         out.mkdir(parents=True, exist_ok=True)
         write_whole(out / HIDDEN / "writable", b"")
@@ -33,7 +33,7 @@ def make_ready(out: Path) -> None:
 
 
 def previous(out: Path) -> Manifest | None:
-    """What the last export says that it made; None where there is nothing that can be read."""
+    """The manifest of the last export; None if there is no readable one."""
     try:
         return Manifest.model_validate_json((out / MANIFEST).read_text("utf-8"))
     except (OSError, ValidationError, UnicodeDecodeError):
@@ -48,8 +48,8 @@ def sources_gone(before: Manifest | None, files: Collection[str]) -> set[str]:
 def no_longer_made(
     before: Manifest | None, again: Collection[str], manifest: Manifest
 ) -> list[tuple[str, str]]:
-    """Cut and path of files that these sources made earlier and do not make any more. Of a source
-    or cut that failed nothing is taken away."""
+    """Cut and path of files that these sources no longer make. Files of a failed source or cut
+    stay."""
     failing = {remark.cut for remark in manifest.failed}
     unread = failing & set(again)
     if before is None:
@@ -65,7 +65,7 @@ def no_longer_made(
 
 
 def carry_over(before: Manifest | None, again: Collection[str], manifest: Manifest) -> None:
-    """Keep in a manifest what the folder holds of sources that are not made ``again``."""
+    """Keep in a manifest the files of sources that are not made ``again``."""
     if before is None:
         return
     manifest.cuts += [cut for cut in before.cuts if cut.source not in again]
@@ -78,8 +78,8 @@ def carry_over(before: Manifest | None, again: Collection[str], manifest: Manife
 
 
 def put_sprites(out: Path, manifest: Manifest) -> None:
-    """Write the sprites that a manifest names. Where a drawing cannot be read, the sprite counts as
-    failed and stays as it was."""
+    """Write the sprites of a manifest. If a drawing cannot be read, the sprite fails and the old
+    file stays."""
     for sprite in manifest.sprites:
         try:
             data = sprite_file(sprite, lambda cut: _drawing(out, manifest, cut))
@@ -90,7 +90,7 @@ def put_sprites(out: Path, manifest: Manifest) -> None:
 
 
 def name_pictures(manifest: Manifest, entries: Iterable[PictureEntry]) -> None:
-    """Give a manifest the pictures of the plan, and a warning for each that cannot be shown."""
+    """Add the pictures of the plan to a manifest, and a warning for each that cannot be shown."""
     manifest.pictures, problems = picture_records(manifest, entries)
     manifest.warnings += [Remark(cut="pictures", reason=problem) for problem in problems]
 
@@ -102,8 +102,8 @@ def _drawing(out: Path, manifest: Manifest, cut: str) -> bytes:
 
 
 def remove(out: Path, path: str) -> None:
-    """Delete a file, and the folders that are empty then; never one that lies elsewhere, whatever
-    a manifest says."""
+    """Delete a file and the folders this empties; never anything outside, whatever a
+    manifest says."""
     file = out / path
     if not file.resolve().is_relative_to(out.resolve()):
         return
@@ -118,7 +118,7 @@ def remove(out: Path, path: str) -> None:
 
 
 def tidy(out: Path) -> None:
-    """Take away what was only needed while files were made."""
+    """Delete what was needed only during the export."""
     (out / HIDDEN / "writable").unlink(missing_ok=True)
     shutil.rmtree(out / HIDDEN / "unpacked", ignore_errors=True)
     Scratch(out / HIDDEN / "scratch").drop_copies()

@@ -24,17 +24,17 @@ from gefa.store.standing import Bases
 from gefa.store.store import Store
 
 AT_ONCE = 12
-"""cuts that one task estimates"""
+"""cuts in one task"""
 BATCH = 40
-"""sources between two looks at the database"""
+"""sources between two reads of the database"""
 TURN_SECONDS = 20.0
 log = logging.getLogger("gefa.outlooks")
 
 
 class Outlooks:
-    """A thread of the server. It takes half of one core's time at the most, and looks at nothing
-    while nobody changes anything. What is not known yet is asked of workers; ``tell`` is called
-    when something was."""
+    """A thread of the server. It uses at most half of one core, and reads nothing while nobody
+    changes anything. Unknown values are requested from workers; ``tell`` is called after such a
+    request."""
 
     def __init__(self, store: Store, tell: Callable[[], None] = lambda: None) -> None:
         self._store, self._tell = store, tell
@@ -51,7 +51,7 @@ class Outlooks:
         self._thread.join(timeout=10)
 
     def wake(self) -> None:
-        """Something is other: a plan, a recipe, a source."""
+        """Something has changed: a plan, a recipe, a source."""
         self._due.set()
 
     def _loop(self) -> None:
@@ -65,7 +65,7 @@ class Outlooks:
                 log.exception("working out what sources make failed; trying again later")
 
     def turn(self) -> bool:
-        """Work some out; whether there were any."""
+        """Work out some; returns whether there were any."""
         started = time.monotonic()
         with self._store.reading() as session:
             found = _worked_out(session)
@@ -88,12 +88,12 @@ class Outlooks:
 
 
 Found = tuple[Outlook, EstimateBody | None]
-"""an outlook, and what is to be estimated for it"""
+"""an outlook, and the estimate to request for it"""
 
 
 def _ask(session: Session, source_id: str, body: EstimateBody) -> None:
-    """Have cuts estimated that nobody estimates yet; what waits for an older plan of the source is
-    not needed any more."""
+    """Request estimates of cuts that nobody is estimating yet; waiting requests for an older plan
+    of the source are dropped."""
     open_tasks = select(Task).where(
         Task.kind == TaskKind.ESTIMATE,
         Task.source_id == source_id,
@@ -113,7 +113,7 @@ def _ask(session: Session, source_id: str, body: EstimateBody) -> None:
 
 
 def _worked_out(session: Session) -> list[Found]:
-    """Outlooks of sources whose last one does not hold any more, a batch of them."""
+    """A batch of outlooks of sources whose last one is outdated."""
     bases = Bases(session)
     known = known_outlooks(session)
     due: dict[str, str] = {}

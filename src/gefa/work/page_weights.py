@@ -27,14 +27,14 @@ from gefa.work.site import DATA
 HTML = (".html", ".htm", ".xhtml")
 MOST_PAGES = 20_000
 MOST_UNUSED = 12
-"""files that are told one by one"""
+"""files that are listed one by one"""
 _READ: LRUCache[tuple[str, int, int, str], HtmlPage] = LRUCache(2_000)
 _READ_LOCK = threading.Lock()
 
 
 def audience_called(plan: Plan, name: str, base: Path | None) -> Audience:
-    """An audience by its name; the first of the plan without one, else the neutral one. PlanError
-    if there is none of that name, or its file cannot be read."""
+    """An audience by name; without one the plan's first, else the neutral one. PlanError if it does
+    not exist, or its file cannot be read."""
     entries = {entry.name: entry for entry in plan.audiences}
     if name in entries:
         return audience_of(entries[name], base)
@@ -48,9 +48,9 @@ def audience_called(plan: Plan, name: str, base: Path | None) -> Audience:
 
 @dataclass
 class Weighing:
-    """Weighs pages by one plan and one manifest, for one audience. ``base`` is the folder of the
-    plan, where built pages lie; None where there is none. ``uploads`` finds the files of uploads
-    that pages show."""
+    """Weighs pages by one plan and one manifest, for one audience. ``base`` is the plan's folder,
+    which contains built pages; None if there is none. ``uploads`` finds files of uploads that pages
+    show."""
 
     plan: Plan
     manifest: Manifest
@@ -66,12 +66,12 @@ class Weighing:
         self._addresses: dict[Path, Addresses] = {}
 
     def pages(self, names: Sequence[str] = (), *, visits: bool = True) -> list[PageWeight]:
-        """The pages of the plan, or those of these names."""
+        """The pages of the plan, or those with these names."""
         entries = [one for one in self.plan.pages if not names or one.called in names]
         return [self.page(entry, visits=visits) for entry in entries]
 
     def page(self, entry: PageEntry, *, visits: bool = True) -> PageWeight:
-        """One page of the plan. What cannot be read of it is among its problems."""
+        """One page of the plan. What cannot be read is among its problems."""
         shown = self._of_html(entry) if entry.html else self._site.page(entry)
         self.shown.append(shown)
         return weigh_page(shown, self.audience, entry.budget, visits=visits)
@@ -83,7 +83,7 @@ class Weighing:
         return weigh_page(shown, self.audience)
 
     def tell_unused(self, root: Path) -> None:
-        """Have the files that no page below ``root`` refers to among the faults."""
+        """Add files that no page below ``root`` refers to as faults."""
         addresses = self._addresses.get(root)
         unused = [file.path for file in addresses.unused()] if addresses else []
         told = [f"no page refers to {path}" for path in unused[:MOST_UNUSED]]
@@ -114,14 +114,13 @@ class Weighing:
 
 
 def uploads_folder(base: Path | None) -> Path | None:
-    """Where a server that works on the site keeps its uploads, if there is one."""
+    """The uploads folder of a server that works on the site, if there is one."""
     data = base / DATA if base is not None else None
     return data if data is not None and (data / DATABASE).is_file() else None
 
 
 def html_below(folder: Path) -> Iterator[Path]:
-    """The built pages below a folder, in order of their paths. PlanError if there is none, or too
-    many."""
+    """The built pages below a folder, by path. PlanError if there are none, or too many."""
     found = sorted(
         path for path in folder.rglob("*") if path.suffix.lower() in HTML and path.is_file()
     )
@@ -133,7 +132,7 @@ def html_below(folder: Path) -> Iterator[Path]:
 
 
 def natural_widths(manifest: Manifest) -> dict[str, int]:
-    """How wide each cut can be, in px: its own width, or that of a file that is wider."""
+    """The largest possible width of each cut, in px: its own, or that of a wider file."""
     found = {cut.name: cut.width for cut in manifest.cuts}
     for file in manifest.files:
         found[file.cut] = max(file.width, found.get(file.cut, 0))
@@ -141,13 +140,13 @@ def natural_widths(manifest: Manifest) -> dict[str, int]:
 
 
 def unknown_names(plan: Plan, names: Iterable[str]) -> list[str]:
-    """The names that are no pages of the plan."""
+    """Names that are not pages of the plan."""
     known = {entry.called for entry in plan.pages}
     return [name for name in names if name not in known]
 
 
 def _page_of(file: Path, path: str) -> HtmlPage:
-    """The page in a file, read again only when the file has changed."""
+    """The page in a file, read again only if the file has changed."""
     try:
         state = file.stat()
     except OSError:

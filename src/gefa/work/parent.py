@@ -12,10 +12,10 @@ _LOOK_SECONDS = 0.5
 
 
 def when_gone(parent: int, then: Callable[[], None]) -> None:
-    """Call ``then`` in a thread once the process ``parent`` is not this one's parent any more.
+    """Call ``then`` in a thread once the process ``parent`` is no longer this one's parent.
 
-    The parent says its number itself: asked for here, it could be gone already. The system's own
-    signal for this comes when the *thread* ends that started the process.
+    The parent passes its own number, since it could be gone by the time this process asks. The
+    system's own signal for this fires when the *thread* ends that started the process.
     """
 
     def look() -> None:

@@ -20,7 +20,7 @@ from gefa.work.tasks import Desk
 def perform(
     folder: Path, task: str, kind: str, body: dict[str, Any], threads: int
 ) -> dict[str, Any]:
-    """The report of a task; GefaError if it cannot be done, or is of no kind known here."""
+    """The report of a task; GefaError if it fails, or if its kind is unknown here."""
     known = kind_named(kind)
     if known is None:
         raise GefaError(

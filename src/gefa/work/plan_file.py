@@ -23,7 +23,7 @@ log = logging.getLogger("gefa.site")
 
 
 class _InStep(BaseModel):
-    """The text of the file, and the version of the application's plan, when both said the same."""
+    """The text of the file, and the version of the application's plan, when both were equal."""
 
     text: str
     version: str
@@ -31,16 +31,16 @@ class _InStep(BaseModel):
 
 @dataclass(frozen=True)
 class PlanFileState:
-    """``problem`` says why the file is not followed; ``both`` tells that the file and the screens
-    were changed since they said the same."""
+    """``problem`` says why the file is not followed; ``both`` says that file and screens were
+    changed since they were equal."""
 
     problem: str = ""
     both: bool = False
 
 
 class PlanFile:
-    """What is changed in the file is taken into the application, and the other way round. Where
-    both were changed neither is touched until somebody chooses."""
+    """Changes of the file are imported, and changes on the screens are written to the file. If both
+    changed, neither is touched until a person chooses."""
 
     def __init__(self, store: Store, path: Path) -> None:
         self._store = store
@@ -50,7 +50,7 @@ class PlanFile:
         self.state = PlanFileState()
 
     def follow(self) -> bool:
-        """Take over what was changed on one side; whether there was anything."""
+        """Copy changes from one side to the other; returns whether there were any."""
         with self._lock:
             before = self._in_step()
             text = self._text(before)
@@ -74,7 +74,7 @@ class PlanFile:
 
     @property
     def text(self) -> str:
-        """The text of the file on disk; empty if it cannot be read."""
+        """The text of the file; empty if it cannot be read."""
         try:
             return self.path.read_text("utf-8", "replace")
         except OSError:
@@ -82,7 +82,7 @@ class PlanFile:
 
     @property
     def before_comments_went(self) -> Path | None:
-        """The text that the file had before its comments were lost; None while none were."""
+        """The text of the file before its comments were lost; None if they were not."""
         return self._commented if self._commented.exists() else None
 
     @property
@@ -90,18 +90,18 @@ class PlanFile:
         return self._record.with_name("plan-before.toml")
 
     def differences(self) -> list[Difference]:
-        """What the file has other than the screens. PlanError if it cannot be read."""
+        """Differences of the file from the screens. PlanError if it cannot be read."""
         plan = parse_plan(self._text(self._in_step()), self.path.name)
         with self._store.reading() as session:
             return import_differences(session, plan)
 
     def choose_file(self) -> None:
-        """Take what the file says, and let go of what the screens say. PlanError if it is none."""
+        """Import the file, and drop the changes on the screens. PlanError if it is not a plan."""
         with self._lock:
             self._take(self._text(self._in_step()))
 
     def choose_screens(self) -> None:
-        """Write what the screens say, and let go of what was changed in the file."""
+        """Write the screens' plan, and drop the changes in the file."""
         with self._lock:
             before = self._in_step()
             with self._store.reading() as session:
@@ -109,8 +109,8 @@ class PlanFile:
             self._write(self._text(before), plan, else_from=before.text)
 
     def _text(self, before: _InStep) -> str:
-        """What lies there now. A file that is gone counts as unchanged: some programs save by
-        removing it first. PlanError if it cannot be read."""
+        """The current text. A missing file counts as unchanged: some programs save by deleting it
+        first. PlanError if it cannot be read."""
         try:
             return self.path.read_text("utf-8")
         except FileNotFoundError:
@@ -145,7 +145,7 @@ class PlanFile:
         self._note(text, version)
 
     def _write(self, text: str, plan: Plan, else_from: str = "") -> None:
-        """``else_from`` is a text to start from where ``text`` is no plan."""
+        """``else_from`` is a text to start from if ``text`` is not a plan."""
         with self._store.reading() as session:
             names = _names(session)
         found = text

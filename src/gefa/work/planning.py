@@ -52,7 +52,7 @@ class Planned:
 
 @dataclass
 class _Matches:
-    """Which rules and entries match in any of the sources."""
+    """Rules and entries that match in at least one of the sources."""
 
     unmatched: dict[str, Remark] = field(default_factory=dict)
     matched: set[str] = field(default_factory=set)
@@ -113,7 +113,7 @@ class Planner:
         return planned
 
     def note(self, planned: Planned) -> None:
-        """Remember what the sources want, for those that are exported after them."""
+        """Remember the sources' wanted paths, for later exports of others."""
         self._memory.note_wanted(planned.wanted, planned.gone)
 
     def _prepare(
@@ -142,7 +142,7 @@ class Planner:
         whole: Mapping[str, bool],
         known: Mapping[Path, Survey],
     ) -> Iterator[tuple[str, Survey]]:
-        """What is in each source: as it is known, or as it is read now, all of them at once."""
+        """The survey of each source: known, or read now, all in parallel."""
         found: dict[str, Survey | Call] = {}
         for name, file in planned.files.items():
             same = known.get(file.path)
@@ -166,7 +166,7 @@ class Planner:
             self._told_read(name)
 
     def _taken(self, planned: Planned) -> list[str]:
-        """Paths that other sources have in the folder, or want."""
+        """Paths of other sources in the folder, made or wanted."""
         wanted, again = self._memory.wanted(), planned.again
         others = [path for name in wanted if name not in again for path in wanted[name]]
         if planned.before is None:
@@ -176,7 +176,7 @@ class Planner:
         return [*others, *(path for source, path in [*made, *stored] if source not in again)]
 
     def _marks_of(self, plan: Plan) -> dict[str, str]:
-        """The SHA-256 of pictures that are there, by the names that recipes call them by."""
+        """The SHA-256 of existing mark pictures, by the names in recipes."""
         files = {name: self._marks / name for name in plan.marks}
         return {
             name: hashlib.sha256(file.read_bytes()).hexdigest()
@@ -187,8 +187,7 @@ class Planner:
     def _followed(
         self, file: SiteFile, surveyed: Survey, plan: Plan, whole: bool, planned: Planned
     ) -> Plan:
-        """The plan for this revision; notes what changed since the last export, and what is there
-        now."""
+        """The plan for this revision; records what changed since the last export."""
         now = Remembered(survey=surveyed, asked=asked_by(plan, whole=whole))
         last = self._memory.last(file.name)
         followed = plan

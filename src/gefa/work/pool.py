@@ -23,30 +23,30 @@ from gefa.core.errors import GefaError
 from gefa.work.parent import when_gone
 
 TRIES = 2
-"""how often a call may end its own process before that is put down to its picture"""
+"""how often a call may kill its process before its picture gets the blame"""
 CALL_SECONDS = 3600.0
-"""a call that takes longer is taken for one that hangs: what computes is ended far earlier, by the
-seconds that it is allowed (``gefa.work.allowance``)"""
+"""after which a call counts as hung: computing is ended far earlier, by its allowance
+(``gefa.work.allowance``)"""
 FROM_OUTSIDE = frozenset({signal.SIGKILL, signal.SIGTERM, signal.SIGINT, signal.SIGHUP})
-"""what operators and the kernel send; no decoder ends its process like this"""
+"""signals from operators and the kernel; no decoder ends its process with one"""
 AGAIN_SECONDS = 0.2
-"""before a call is made again whose process was ended from outside; doubled up to 5 s"""
+"""before a call is repeated whose process was killed from outside; doubled up to 5 s"""
 YIELDING = 10
-"""niceness: about a tenth of the weight of a process that does not yield"""
+"""niceness: about a tenth of the weight of a normal process"""
 _LOOK_SECONDS = 1.0
-"""how long a broken pool may go unnoticed by a call that waits"""
+"""how long a waiting call may overlook a broken pool"""
 
 
 _SIMPLER = "Simplify it or save a smaller copy, and bring it in again."
 
 
 class Crashed(GefaError):
-    """Something ended the process working on it as often as it may, or takes too long."""
+    """The call killed its process too often, or took too long."""
 
 
 @dataclass(frozen=True, slots=True)
 class Call:
-    """Something asked of a pool."""
+    """A call to a pool."""
 
     function: Callable[..., Any]
     args: tuple[Any, ...]
@@ -54,8 +54,8 @@ class Call:
     processes: ProcessPool
 
     def result(self) -> Any:
-        """The result of the call. Raises BrokenProcessPool also where the processes broke in the
-        moment of the call: the pool itself then tells nobody."""
+        """The result of the call. Raises BrokenProcessPool also if the processes died at the moment
+        of the call: the pool itself then notifies nobody."""
         while not wait([self.future], _LOOK_SECONDS).done:
             if not self.processes.active and not wait([self.future], _LOOK_SECONDS).done:
                 raise BrokenProcessPool("the processes broke before they were asked")
@@ -63,9 +63,9 @@ class Call:
 
 
 class Pool:
-    """``workers`` processes, each with one thread for pixels, that may hold ``memory`` bytes, 0 for
-    as many as they want. ``yielding`` ones take what time others leave: a server's visitors come
-    before its batches."""
+    """``workers`` processes, each with one thread for pixels, and at most ``memory`` bytes, 0 for
+    no limit. ``yielding`` ones use the time that others leave: a server's visitors come before its
+    batches."""
 
     def __init__(
         self,
@@ -95,8 +95,7 @@ class Pool:
         )
 
     def start(self, module: str) -> None:
-        """Let the processes start up, and load what their calls need, while the caller does
-        something else."""
+        """Start the processes and load what calls need, while the caller does other things."""
         for _ in range(self.workers):
             self.submit(import_module, module)
 
@@ -112,9 +111,9 @@ class Pool:
             return Call(function, args, future, self._pool)
 
     def outcome(self, call: Call) -> Any:
-        """The call's result. A call whose process was ended from outside is made again, however
-        often; one that ended its process itself once more. Raises Crashed when that is used up or
-        the call took too long, and whatever the function itself raised."""
+        """The call's result. A call whose process was killed from outside is repeated, however
+        often; one that killed its process itself, once. Raises Crashed when that is used up or the
+        call took too long, and any exception of the function."""
         crashes = ends = 0
         out_of_memory = _killed_for_memory()
         while True:
@@ -147,11 +146,11 @@ class Pool:
             call = self.submit(call.function, *call.args)
 
     def call(self, function: Callable[..., Any], *args: Any) -> Any:
-        """Call ``function`` in a process and wait; as ``outcome``."""
+        """Call ``function`` in a process and wait; see ``outcome``."""
         return self.outcome(self.submit(function, *args))
 
     def close(self, *, wait: bool = True) -> None:
-        """End the processes, once all calls are done or, without ``wait``, at once."""
+        """End the processes, after all calls or, without ``wait``, at once."""
         with self._lock:
             self._closed = not wait
         if wait:
@@ -172,7 +171,7 @@ def _how(code: int) -> str:
 
 
 def _killed_for_memory() -> int:
-    """How many processes the kernel has ended since it started because memory ran out."""
+    """How many processes the kernel has killed since it started because memory ran out."""
     try:
         lines = Path("/proc/vmstat").read_text().splitlines()
     except OSError:
@@ -181,7 +180,7 @@ def _killed_for_memory() -> int:
 
 
 def _prepare_process(parent: int, niceness: int, memory: int) -> None:
-    """End with the parent, leave Ctrl-C to it, and keep libvips small and strict."""
+    """End with the parent, leave Ctrl-C to it, and limit libvips."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     when_gone(parent, lambda: os._exit(1))
     os.nice(niceness)

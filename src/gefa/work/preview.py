@@ -18,11 +18,11 @@ from gefa.store.blobs import BlobStore
 LARGE = 1600
 """px of the longer side of the picture on the Cut screen"""
 SMALL = 480
-"""px of the longer side on the wall: twice the width of a tile there, for dense screens"""
+"""px of the longer side on the wall: twice the width of a tile, for dense screens"""
 TILE = 512
 """px of a side: about 30 tiles for a large screen, and few enough files for one zip"""
 PICKED_FROM = 40
-"""alpha (0..255) from which a pixel counts as its part's when it is pointed at"""
+"""alpha (0..255) from which a pixel belongs to its part when clicked"""
 
 
 def fitted(size: Size, longest: int) -> Size:
@@ -42,7 +42,7 @@ def as_webp(image: pyvips.Image) -> bytes:
 
 
 def part_picture(document: Document, path: str) -> bytes:
-    """A small picture of one part; nothing if it cannot be drawn."""
+    """A small picture of one part; empty if it cannot be drawn."""
     try:
         part = document.part(path)
         extent = document.extent(part)

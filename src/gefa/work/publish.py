@@ -23,8 +23,8 @@ A_WHILE = "public, max-age=60"
 
 
 class PublishedFile(BaseModel):
-    """A file: ``path`` is where it lies, and what it is called in the site's markup after its
-    first slash. Sizes in px."""
+    """A published file: ``path`` is its place, and its address in the site's markup after the first
+    slash. Sizes in px."""
 
     path: str
     crop: str
@@ -50,7 +50,7 @@ class PublishedUpload(BaseModel):
 
 
 class SiteManifest(BaseModel):
-    """Everything that is published; ``earlier`` are paths that were, and are still there."""
+    """Everything published; ``earlier`` are paths of earlier files that are still there."""
 
     gefa_site: int = 1
     uploads: list[PublishedUpload] = []
@@ -61,7 +61,7 @@ class SiteManifest(BaseModel):
         return [file for upload in self.uploads for file in upload.files]
 
     def without(self, paths: Collection[str]) -> SiteManifest:
-        """The same, but for the files of those paths."""
+        """The same, without the files of those paths."""
         kept = [
             upload.model_copy(
                 update={"files": [file for file in upload.files if file.path not in paths]}
@@ -76,8 +76,8 @@ class SiteManifest(BaseModel):
 
 
 class Published(BaseModel):
-    """What a publishing did. ``left`` are files of earlier times that are still there, ``lost``
-    paths of files that cannot be read here."""
+    """The result of publishing. ``left`` are earlier files that are still there, ``lost`` paths of
+    files that cannot be read here."""
 
     written: int
     there: int
@@ -88,7 +88,7 @@ class Published(BaseModel):
 
 
 class Place(Protocol):
-    """Where a site is published."""
+    """A place to publish to."""
 
     def has(self, file: PublishedFile) -> bool: ...
     def put(self, file: PublishedFile) -> None: ...
@@ -98,7 +98,7 @@ class Place(Protocol):
 
 
 def _readable(blobs: BlobStore, file: PublishedFile) -> Path:
-    """Where a file's bytes are; FileNotFoundError where they are lost or damaged."""
+    """The path of a file's bytes; FileNotFoundError if they are lost or damaged."""
     path = blobs.checked(file.sha256)
     if path is None:
         raise FileNotFoundError(file.path)
@@ -143,7 +143,7 @@ class FolderPlace:
 
 
 class BucketPlace:
-    """A bucket. Where the blobs are in the same one, they are copied within it."""
+    """A bucket. If the blobs are in the same one, files are copied within it."""
 
     def __init__(self, bucket: Bucket, blobs: BlobStore) -> None:
         self._bucket, self._blobs = bucket, blobs
@@ -173,7 +173,7 @@ class BucketPlace:
 
 
 def site_manifest(session: Session, slots: Iterable[str] = ()) -> SiteManifest:
-    """What is live now, of all slots or of those named."""
+    """What is live now, of all slots or the named ones."""
     wanted = set(slots)
     found = session.exec(
         select(Upload, Slot)
@@ -217,9 +217,9 @@ def _published(upload: Upload, slot: Slot, variants: Iterable[Variant]) -> Publi
 def publish(
     manifest: SiteManifest, place: Place, *, clear: bool = False, slots: Iterable[str] = ()
 ) -> Published:
-    """Write what is not there yet, then the manifest; ``clear`` takes away what earlier ones named
-    and this one does not. Where only some ``slots`` are published, what was published of the
-    others stays, in the manifest too."""
+    """Write missing files, then the manifest; ``clear`` deletes files of earlier manifests that
+    this one lacks. If only some ``slots`` are published, files of the others stay, in the manifest
+    too."""
     before = _read(place.before())
     only = set(slots)
     if only:
@@ -257,7 +257,7 @@ def publish(
 
 
 def _read(before: bytes) -> SiteManifest:
-    """The manifest before; an empty one where there is none that can be read."""
+    """The previous manifest; an empty one if there is no readable one."""
     try:
         return SiteManifest.model_validate_json(before)
     except ValidationError:

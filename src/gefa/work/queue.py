@@ -23,12 +23,12 @@ from pydantic import BaseModel
 from gefa.store.places import places
 
 ALIVE_MS, FORGOTTEN_MS = 15_000, 3_600_000
-"""a worker shows life every few seconds; machines' clocks may differ a little"""
+"""a worker shows life every few seconds; clocks of machines may differ a little"""
 QUEUE_FILE = "queue.sqlite3"
 
 
 class TaskMessage(BaseModel):
-    """A job for a worker: ``kind`` chooses what to do, ``body`` is all it needs to know."""
+    """A job for a worker: ``kind`` chooses the function, ``body`` is its argument."""
 
     job: str
     kind: str
@@ -38,8 +38,8 @@ class TaskMessage(BaseModel):
 class Outcome(BaseModel):
     """The outcome of a task: a report, or the reason why there is none.
 
-    ``refused`` means that the file itself is at fault, not the machine. ``more`` tells that the
-    task goes on: this is what is known so far.
+    ``refused`` means that the file itself is at fault, not the machine. ``more`` says that the task
+    continues: this is what is known so far.
     """
 
     job: str
@@ -53,7 +53,7 @@ class Outcome(BaseModel):
 
 
 class Lease(BaseModel):
-    """Who holds a task. ``beat`` grows while the holder lives."""
+    """The holder of a task. ``beat`` grows while the holder lives."""
 
     host: str
     pid: int
@@ -61,7 +61,7 @@ class Lease(BaseModel):
 
 
 def host_id() -> str:
-    """This machine since it was started; process ids mean something only within it."""
+    """This machine since its start; process ids only mean something within that."""
     try:
         boot = Path("/proc/sys/kernel/random/boot_id").read_text().strip()
         space = os.readlink("/proc/self/ns/pid")
@@ -114,48 +114,48 @@ class WorkQueue:
         self.huey.enqueue(message)
 
     def size(self) -> int:
-        """How many tasks nobody has taken yet."""
+        """The number of tasks that nobody has taken."""
         return self.huey.pending_count()
 
     def waiting(self) -> set[str]:
-        """Ids of the jobs whose tasks nobody has taken yet. All messages are read for it."""
+        """Ids of jobs whose tasks nobody has taken. Reads all messages."""
         texts = (message.args[0] for message in self.huey.pending())
         # Bodies are long, and of no interest here.
         return {json.loads(f"{text[: text.index(',')]}}}")["job"] for text in texts}
 
     def outcomes(self) -> dict[str, Outcome]:
-        """What was answered and not yet written down, by the name to ``drop`` it by, in order."""
+        """Outcomes that are not written down yet, by the name for ``drop``, in order."""
         items = sorted(self._outcomes.result_items().items())
         return {name: Outcome.model_validate_json(value) for name, value in items}
 
     def drop(self, name: str) -> None:
-        """Forget an outcome: it was written down."""
+        """Delete an outcome that was written down."""
         self._outcomes.delete_data(name)
 
     def leases(self) -> dict[str, Lease]:
-        """Who holds what, by job."""
+        """The leases, by job."""
         return {
             job: Lease.model_validate_json(value)
             for job, value in self._leases.result_items().items()
         }
 
     def progress(self, job: str) -> int:
-        """How many files of the job are done."""
+        """The number of finished files of the job."""
         count = self._progress.peek_data(job)
         return int(count) if isinstance(count, bytes) else 0
 
     def all_progress(self) -> dict[str, int]:
-        """How many files of each job in work are done."""
+        """The number of finished files of each job in work."""
         return {job: int(count) for job, count in self._progress.result_items().items()}
 
     def workers(self) -> list[int]:
-        """For each worker that shows life, how many processes it has."""
+        """The number of processes of each worker that shows life."""
         since = beat() - ALIVE_MS
         found = [json.loads(value) for value in self._workers.result_items().values()]
         return [int(told["processes"]) for told in found if told["beat"] > since]
 
     def forget(self, job: str) -> None:
-        """Forget who held a job and how far it was."""
+        """Delete a job's lease and progress."""
         self._leases.delete_data(job)
         self._progress.delete_data(job)
 
@@ -166,7 +166,7 @@ class WorkQueue:
         self._leases.put_data(job, lease.model_dump_json().encode())
 
     def show_life(self, processes: int) -> None:
-        """Note that this worker is there; None of those that are long gone is kept."""
+        """Note that this worker is alive; workers that are long gone are deleted."""
         told = json.dumps({"beat": beat(), "processes": processes}).encode()
         self._workers.put_data(f"{host_id()} {os.getpid()}", told)
         for name, value in self._workers.result_items().items():
@@ -193,7 +193,7 @@ class WorkQueue:
 
 
 class _UrgentSqlite(SqliteStorage):
-    """Gives only tasks of at least the priority ``least``."""
+    """Returns only tasks of at least the priority ``least``."""
 
     def __init__(self, *args: Any, least: int = 0, **more: Any) -> None:
         super().__init__(*args, **more)
@@ -237,8 +237,8 @@ class _UrgentRedis(PriorityRedisStorage):
 
 
 def _storage(name: str, folder: Path, url: str, *, durable: bool = False) -> BaseStorage:
-    """A place for values by key. What is not ``durable`` may be lost with the machine's power: the
-    workers that it tells of are gone then, too."""
+    """A store of values by key. Values that are not ``durable`` may be lost in a power failure: the
+    workers they describe are gone then, too."""
     if url:
         return RedisStorage(f"gefa{name}", url=url, blocking=False)
     file = str(folder / QUEUE_FILE)
@@ -246,7 +246,7 @@ def _storage(name: str, folder: Path, url: str, *, durable: bool = False) -> Bas
 
 
 def alive(lease: Lease) -> bool | None:
-    """Whether the holder lives; None if it is on another machine and cannot be asked."""
+    """Whether the holder lives; None if it is on another machine, which cannot be asked."""
     if lease.host != host_id():
         return None
     try:

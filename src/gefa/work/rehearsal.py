@@ -24,8 +24,8 @@ from gefa.work.site import SiteFile
 
 
 class Rehearsal(BaseModel):
-    """Numbers of files that would be made anew, reused and dropped, and the ``expected`` bytes of
-    those that would be there; by ``folders`` too."""
+    """Numbers of files that would be made, reused and dropped, and the ``expected`` bytes of the
+    result; by ``folders`` too."""
 
     made: int = 0
     reused: int = 0
@@ -39,7 +39,7 @@ class Rehearsal(BaseModel):
 
 @dataclass
 class Foreseen:
-    """A plan, and what becomes of each of its jobs."""
+    """A plan, and the foreseen result of each of its jobs."""
 
     planned: Planned
     shelf: FolderShelf
@@ -47,7 +47,7 @@ class Foreseen:
 
     @property
     def paths(self) -> set[str]:
-        """Where files may be."""
+        """Paths at which files may be."""
         stored = (job.path for p in self.planned.prepared.values() for job in p.originals)
         return {v.path for job, _ in self.jobs for v in job.variants} | set(stored)
 
@@ -62,8 +62,8 @@ def foreseen(
     whole: bool,
     estimate: bool = False,
 ) -> Foreseen:
-    """Read the sources as far as they are not known, and see what the plan makes of them; with
-    ``estimate`` also what it will weigh. Nothing is written into ``out``."""
+    """Read sources that are not known, and foresee the result of the plan; with ``estimate`` also
+    its weight. Writes nothing to ``out``."""
     with tempfile.TemporaryDirectory() as desk:
         planner = Planner(pool, out, marks=marks, desk=Path(desk))
         planned = planner.plan(sources, plan, whole_site=whole)
@@ -89,7 +89,7 @@ def _seen(job: CutJob, shelf: FolderShelf, foretold: Foretold | None = None) -> 
 
 
 def _estimate(pool: Pool, found: Foreseen, marks: Path, desk: Path) -> None:
-    """Look at the pixels of what is to be made, all at once."""
+    """Estimate all jobs from their pixels, in parallel."""
     asked: list[tuple[int, Call]] = []
     for at, (job, seen) in enumerate(found.jobs):
         if not seen.decided and job.variants:

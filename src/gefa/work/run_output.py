@@ -44,7 +44,7 @@ from gefa.work.surveys import Remembered, Stamp, SurveyMemory, asked_by
 
 @dataclass
 class _Read:
-    """A source as the run had it."""
+    """A source in its revision of the run."""
 
     survey: Survey
     blob: str
@@ -53,7 +53,7 @@ class _Read:
 
 @dataclass
 class _Made:
-    """All that a run made, and all that is known of it."""
+    """Everything a run made, and its records."""
 
     manifest: Manifest
     jobs: list[CutJob] = field(default_factory=list)
@@ -124,7 +124,7 @@ def _made_by(session: Session, run: Run) -> _Made:
 
 
 def _put_files(blobs: BlobStore, shelf: FolderShelf, out: Path, made: _Made) -> None:
-    """Files that lie there with the right bytes already are left alone."""
+    """Files that already have the right bytes are left alone."""
     for path, key in made.keys.items():
         if not shelf.intact(key, path):
             _copy(blobs.path(made.made[key].sha256), out, path)

@@ -20,14 +20,14 @@ from gefa.work.site import SiteFile
 STILL_SECONDS = 0.12
 """how long a file must keep its size and time to count as saved"""
 PATIENCE_SECONDS = 3.0
-"""how long a file that cannot be read may be one that is still being written"""
+"""how long an unreadable file may still be being written"""
 _LOOK_SECONDS = 0.03
-"""a save is followed within the time that somebody needs to look up"""
+"""short enough that a save is processed before people look up"""
 
 
 def saved(paths: Sequence[Path], stop: threading.Event | None = None) -> Iterator[set[Path]]:
-    """Which of ``paths`` were saved, each time some were; they hold still by then. Folders are
-    watched, not files: programs that save by renaming would be lost otherwise."""
+    """The files of ``paths`` that were saved, each time some were and no longer change. Folders are
+    watched, not files: programs that save by renaming would be missed otherwise."""
     wanted = {path.resolve(): path for path in paths}
     folders = {str(path.parent) for path in wanted}
     for changes in watch(*folders, debounce=100, step=20, recursive=False, stop_event=stop):
@@ -60,7 +60,7 @@ def _look(path: Path) -> tuple[int, int] | None:
 
 def wait_until_whole(pool: Pool, source: SiteFile, plan: Plan, out: Path) -> Survey | None:
     """The survey of a file once it can be read; None if it still cannot after a while: then it is
-    broken, and not half saved."""
+    broken, not half saved."""
     deadline = time.monotonic() + PATIENCE_SECONDS
     path, own = source.path, plan.for_source(source.name)
     while True:
@@ -80,8 +80,7 @@ def wait_until_whole(pool: Pool, source: SiteFile, plan: Plan, out: Path) -> Sur
 class Watched:
     """Exports again whenever a source or the plan file is saved.
 
-    ``load`` gives the plan; ``report`` is told of every export, ``trouble`` of a plan that cannot
-    be followed.
+    ``load`` gives the plan; ``report`` gets every export, ``trouble`` plans with errors.
     """
 
     def __init__(

@@ -40,11 +40,11 @@ from gefa.store.sources import revision_before, survey_of
 from gefa.work.queue import Outcome
 
 MAX_PAIRS = 40
-"""changed parts that are shown before and after"""
+"""changed parts to show before and after"""
 
 
 def keep_report(session: Session, task: Task, outcome: Outcome) -> None:
-    """The report is all there is to it; whoever asked looks for it there."""
+    """Keep the report; whoever asked reads it there."""
     task.state = TaskState.DONE if outcome.report is not None else TaskState.FAILED
     task.report = outcome.report or {}
     task.problem = outcome.problem
@@ -69,8 +69,8 @@ def settle_reading(session: Session, task: Task, outcome: Outcome) -> None:
 
 
 def _settle_changes(session: Session, revision: Revision, survey: Survey) -> None:
-    """Compare with the revision before, follow its parts, and have pictures of it made; a watched
-    source is run again at once."""
+    """Compare with the previous revision, follow its parts, and request pictures; a watched source
+    is run again at once."""
     source = session.get_one(Source, revision.source_id)
     before = revision_before(session, revision)
     readable = True
@@ -91,7 +91,7 @@ def _settle_changes(session: Session, revision: Revision, survey: Survey) -> Non
 
 
 def _follow(session: Session, revision: Revision, changes: Changes) -> bool:
-    """Whether the plan could follow its parts: one that cannot be read is told on its page."""
+    """Whether the plan could follow its parts: an unreadable plan is reported on its page."""
     try:
         follow(session, revision, changes)
     except PlanUnreadable:
@@ -122,7 +122,7 @@ def settle_cut(session: Session, task: Task, outcome: Outcome) -> None:
 
 
 def settle_estimate(session: Session, task: Task, outcome: Outcome) -> None:
-    """Enter estimates, also that there are none, and have the source's outlook worked out again."""
+    """Enter estimates, or that there are none, and have the source's outlook worked out again."""
     if outcome.report is None:
         body = EstimateBody.model_validate(task.task)
         report = EstimateReport(estimates={job.estimate_key: Estimate() for job in body.jobs})
@@ -164,7 +164,7 @@ def settle_trial(session: Session, task: Task, outcome: Outcome) -> None:
 
 
 def settle_made(session: Session, task: Task, outcome: Outcome) -> None:
-    """Variants that were made or measured; ``more`` may follow."""
+    """Enter variants that were made or measured; ``more`` may follow."""
     if outcome.report is not None:
         ledger.enter(session, MadeReport.model_validate(outcome.report).made)
     if outcome.more:

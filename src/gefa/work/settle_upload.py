@@ -16,7 +16,7 @@ from gefa.work.settle import keep_report
 
 
 def settle_upload(session: Session, job: Task, outcome: Outcome) -> None:
-    """Take in what was made of an upload. The caller commits."""
+    """Process the result of an upload. The caller commits."""
     keep_report(session, job, outcome)
     upload = session.get_one(Upload, job.upload_id)
     latest = latest_job(session, upload.id)
@@ -53,7 +53,7 @@ def settle_upload(session: Session, job: Task, outcome: Outcome) -> None:
 
 
 def _must_wait(session: Session, upload: Upload, slot: Slot) -> bool:
-    """Whether somebody decides before it is served: a reviewer's no stays a no."""
+    """Whether it waits for a decision before it is served: a reviewer's no stays a no."""
     if upload.reason:
         return True
     return settings_of(session, slot).review and not upload.approved
@@ -78,7 +78,7 @@ def _place(crop: CropPlace) -> dict[str, object]:
 
 
 def _failed(session: Session, upload: Upload, problem: str, *, refused: bool) -> None:
-    """Nothing could be made of it. What is served already is served on."""
+    """Making failed. The served files stay served."""
     upload.problem = problem
     if upload.earlier:
         take_back(session, upload, problem)

@@ -17,14 +17,14 @@ from gefa.core.read.zips import is_pack, unpack
 
 PLAN_FILE = "gefa.toml"
 DATA = ".gefa"
-"""the folder in a repository for what the application keeps"""
+"""the application's folder in a repository"""
 ENDINGS = frozenset(
     {
         *(".ora", ".svg", ".svgz", ".png", ".jpg", ".jpeg", ".webp", ".avif", ".gif"),
         *(".tif", ".tiff", ".heic", ".heif"),
     }
 )
-"""of files that are looked for in folders; those that are named may have any"""
+"""of files to look for in folders; named files may have any ending"""
 _NEVER = frozenset({"node_modules", "__pycache__"})
 """folders where nobody keeps pictures of their own"""
 MOST_FILES = 20_000
@@ -32,15 +32,15 @@ MOST_FILES = 20_000
 
 @dataclass(frozen=True)
 class SiteFile:
-    """A source on the disk. ``name`` is its path within the site, with ``/``; ``inside`` tells that
-    it lies in the site's folder, so that its files keep its place."""
+    """A source on disk. ``name`` is its path within the site, with ``/``; ``inside`` says that it
+    lies in the site's folder, so that its files keep its place."""
 
     path: Path
     name: str
     inside: bool = False
 
     def folder_by(self, plan: Plan) -> str:
-        """Where its files lie in the out folder."""
+        """The folder for its files, within the out folder."""
         return plan.folder_for(self.name) if self.inside else ""
 
 
@@ -54,8 +54,8 @@ def plan_above(start: Path) -> Path | None:
 
 
 def named(paths: Sequence[Path], base: Path | None = None) -> list[SiteFile]:
-    """Files by their paths within ``base``; those that lie elsewhere, or all without it, by their
-    own names, or by their whole paths where two share one."""
+    """Files by their paths within ``base``; files outside, or all without a base, by their own
+    names, or by whole paths if two share a name."""
     distinct = list(dict.fromkeys(paths))
     inside = {path: _within(path, base) for path in distinct} if base is not None else {}
     others = Counter(path.name for path in distinct if not inside.get(path))
@@ -96,8 +96,8 @@ def _within(path: Path, base: Path) -> str:
 
 
 def site_files(plan: Plan, base: Path, out: Path) -> list[SiteFile]:
-    """The sources that a plan speaks of: what its ``[[sources]]`` match, or all there is to read
-    below its folder; never what lies in ``out``. PlanError if there is none."""
+    """The sources of a plan: the matches of its ``[[sources]]``, or every readable file below its
+    folder; never files in ``out``. PlanError if there are none."""
     globs = [glob for entry in plan.sources for glob in entry.files]
     if not globs and base.resolve().is_relative_to(out.resolve()):
         raise PlanError(
@@ -121,7 +121,7 @@ def site_files(plan: Plan, base: Path, out: Path) -> list[SiteFile]:
 
 
 def folders_below(folder: Path, without: Collection[Path] = ()) -> Iterator[Path]:
-    """The folder itself and those below it where sources may lie. Links are not followed; hidden
+    """The folder and those below it that may contain sources. Links are not followed; hidden
     folders and ``without`` are left out."""
     barred = {path.resolve() for path in without}
     for place, folders, _ in os.walk(folder):
@@ -137,7 +137,7 @@ def folders_below(folder: Path, without: Collection[Path] = ()) -> Iterator[Path
 
 
 def looks_like_source(path: Path) -> bool:
-    """Whether a file is called as pictures and designs are."""
+    """Whether a file has the ending of a picture or design."""
     return not path.name.startswith(".") and path.suffix.lower() in ENDINGS
 
 
@@ -164,7 +164,7 @@ def files_below(folder: Path, without: Collection[Path] = ()) -> Iterator[Path]:
 
 
 def unmatched(plan: Plan, files: Sequence[SiteFile]) -> list[Remark]:
-    """What a plan says of sources that are not there, each with the closest that is."""
+    """The plan's sources that do not exist, each with the closest one that does."""
     names = [file.name for file in files]
     told = []
     for entry in plan.sources:

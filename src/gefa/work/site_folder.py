@@ -24,13 +24,13 @@ from gefa.work.site import DATA, PLAN_FILE
 from gefa.work.source_watcher import Place
 
 TURN_SECONDS = 0.7
-"""between two looks at the file, the plan and the runs"""
+"""between two checks of the file, the plan and the runs"""
 log = logging.getLogger("gefa.site")
 
 
 def data_folder(folder: Path) -> Path:
-    """Where the application keeps its data in a repository, which does not track it. PlanError
-    where there is no plan file."""
+    """The application's data folder in a repository, which is not tracked. PlanError if there is no
+    plan file."""
     if not (folder / PLAN_FILE).is_file():
         raise PlanError(
             f"there is no {PLAN_FILE} in {folder}.", advice=f"Write one with `gefa init {folder}`."
@@ -43,7 +43,7 @@ def data_folder(folder: Path) -> Path:
 
 
 class SiteFolder:
-    """A thread of the server. ``changed`` is called when the plan was changed by its file."""
+    """A thread of the server. ``changed`` is called when the file has changed the plan."""
 
     def __init__(self, store: Store, folder: Path, changed: Callable[[], None]) -> None:
         self._store, self._changed = store, changed
@@ -57,7 +57,7 @@ class SiteFolder:
         self._thread = threading.Thread(target=self._loop, name="site", daemon=True)
 
     def start(self) -> None:
-        """Read the plan file, then go on beside the pages."""
+        """Read the plan file, then continue in the background."""
         self.plan_file.follow()
         self._thread.start()
 
@@ -66,7 +66,7 @@ class SiteFolder:
         self._thread.join(timeout=10)
 
     def place(self) -> Place:
-        """Where the sources lie, and which files are some."""
+        """The folder of the sources, and which of its files are sources."""
         with self._store.reading() as session:
             plan = shared_plan(session)
         globs = [glob for entry in plan.sources for glob in entry.files]
@@ -80,7 +80,7 @@ class SiteFolder:
 
     @property
     def out(self) -> Path | None:
-        """Where files go; None where the plan does not say."""
+        """The folder for files; None if the plan does not say."""
         with self._store.reading() as session:
             name = shared_plan(session).out
         return self.folder / name if name else None
@@ -93,7 +93,7 @@ class SiteFolder:
                 log.exception("keeping %s in step failed; trying again", self.folder)
 
     def turn(self) -> None:
-        """One look at everything."""
+        """Check everything once."""
         with self._store.reading() as session:
             mark = plan_mark(session)
             runs = _finished_since(session, self._last_written())
@@ -136,11 +136,11 @@ class SiteFolder:
 
 
 _WHOLE = select(RunSource.run_id).where(RunSource.basis != "")
-"""runs of all that the plan says of their sources"""
+"""runs of everything the plan says of their sources"""
 
 
 def _finished_since(session: Session, last: datetime | None) -> list[tuple[str, datetime]]:
-    """Runs that were finished later, the first first."""
+    """Runs that finished later, in order."""
     found = session.exec(
         select(Run.id, Run.finished)
         .where(col(Run.finished).is_not(None), col(Run.id).in_(_WHOLE))
@@ -151,7 +151,7 @@ def _finished_since(session: Session, last: datetime | None) -> list[tuple[str, 
 
 
 def _saved(path: Path) -> tuple[int, ...]:
-    """Another one after each save, also after two within one tick of the file system's clock."""
+    """A value that changes with each save, even within one tick of the file system's clock."""
     try:
         found = path.stat()
     except OSError:

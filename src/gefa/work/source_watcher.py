@@ -29,21 +29,20 @@ from gefa.work.saves import PATIENCE_SECONDS, wait_until_still
 from gefa.work.site import files_below, folders_below, looks_like_source
 
 QUIET_MS = 300
-"""after which watching says that nothing happens"""
+"""after which the watching library reports that nothing happened"""
 AGAIN_SECONDS = 120.0
-"""between two looks at everything: some file systems tell nobody of changes"""
+"""between two complete checks: some file systems report no changes"""
 RETRY_SECONDS = 2.0
 """after a failure"""
 MOST_FOLDERS = 4_000
-"""that are watched below one: the system allows some 8,000 to all programs together"""
+"""below one watched folder: the system allows some 8,000 to all programs together"""
 log = logging.getLogger("gefa.watcher")
 
 
 @dataclass(frozen=True)
 class Place:
-    """A folder that is watched with all that lies below it. ``wanted`` tells by its path from
-    there whether a file is a source; where the folder is a ``whole_site``, sources go with their
-    files."""
+    """A folder that is watched with everything below it. ``wanted`` decides from its relative path
+    whether a file is a source; if the folder is a ``whole_site``, sources go with their files."""
 
     folder: Path
     wanted: Callable[[str], bool] = lambda name: True
@@ -51,7 +50,7 @@ class Place:
     whole_site: bool = False
 
     def files(self) -> Iterator[tuple[Path, str]]:
-        """All sources that lie there now, each with its path from there."""
+        """All sources in it now, each with its relative path."""
         for path in files_below(self.folder, self.without):
             name = path.relative_to(self.folder).as_posix()
             if self.wanted(name):
@@ -60,7 +59,7 @@ class Place:
 
 class Watcher:
     """A thread of the server. Only folders under ``root`` may be watched; ``site`` gives the folder
-    that all sources come from, if the server runs on one."""
+    of all sources, if the server runs on one."""
 
     def __init__(
         self,
@@ -89,12 +88,12 @@ class Watcher:
         self._thread.join(timeout=10)
 
     def look_again(self) -> None:
-        """What is to be watched has changed."""
+        """The set of watched folders has changed."""
         self._stop_watching.set()
         self._again.set()
 
     def checked(self, folder: str) -> str:
-        """The folder as it is watched; PlanError if it may not or cannot be."""
+        """The folder's path for watching; PlanError if it is not allowed or not possible."""
         try:
             path = Path(folder.strip()).expanduser()
             path = (path if path.is_absolute() else self.root / path).resolve()
@@ -164,7 +163,8 @@ class Watcher:
                 self._look_at(place, paths)
 
     def _look_through(self, place: Place) -> None:
-        """Bring in what is new or other in a place; let go of what is gone from a site's."""
+        """Bring in new and changed files of a place; drop sources that are gone from a site's
+        folder."""
         names = set()
         try:
             for path, name in place.files():
@@ -201,8 +201,8 @@ class Watcher:
                 self._bring_in(place, path, name)
 
     def _kind_when_whole(self, path: Path, name: str) -> FileKind:
-        """What the file is, once it is saved to its end; a file that stays broken is taken as it
-        is, so that it is told."""
+        """The kind of a file once it is completely saved; a file that stays broken is brought in as
+        it is, so that the error shows."""
         deadline = time.monotonic() + PATIENCE_SECONDS
         while True:
             kind = kind_of(path, name)
@@ -211,8 +211,7 @@ class Watcher:
             wait_until_still(path)
 
     def _bring_in(self, place: Place, path: Path, name: str) -> None:
-        """A new source, or a new revision of the bytes that lie there now; the same bytes add
-        nothing."""
+        """A new source, or a new revision with the current bytes; the same bytes add nothing."""
         try:
             stamp = _stamp(path)
             if self._seen.get(path) == stamp:
@@ -255,7 +254,7 @@ class Watcher:
             self.problems[path] = reason
 
     def _blob_of(self, path: Path, name: str) -> Blob:
-        """Copied only where its bytes are not here yet."""
+        """Copies the file only if its bytes are not stored yet."""
         with path.open("rb") as file:
             digest = hashlib.file_digest(file, "sha256").hexdigest()
         blob = Blob(digest, path.stat().st_size)

@@ -13,7 +13,7 @@ from gefa.work.site import PLAN_FILE, files_below
 _DRAWN = frozenset({".svg", ".svgz"})
 _DESIGNS = frozenset({".ora"}) | _DRAWN
 OUT_NAMES = ("public", "static", "dist")
-"""folders that sites are often served from"""
+"""folders that many sites are served from"""
 _HEAD = """\
 # What becomes of the designs and pictures of this site.
 #   gefa export            makes it; only what changed is made anew
@@ -56,8 +56,8 @@ errors = ["names no recipe"]
 
 
 def write_starter(folder: Path) -> tuple[Path, str]:
-    """Write the file; where it is, and what it was made for, in words. PlanError if there is one
-    already, or nothing to speak of."""
+    """Write the file; returns its path, and a description of what it covers. PlanError if there is
+    one already, or nothing to cover."""
     file = folder / PLAN_FILE
     if file.exists():
         raise PlanError("is there already.", file=str(file), advice="Change that one.")
@@ -102,7 +102,7 @@ def _out(folder: Path) -> str:
 
 
 def _globs(paths: Sequence[Path]) -> str:
-    """Globs over the top folders and endings that there are, as a TOML list."""
+    """Globs over the existing top folders and endings, as a TOML list."""
     kinds = Counter((path.parts[0] if len(path.parts) > 1 else "", path.suffix) for path in paths)
     globs = [f"{top}/**/*{ending}" if top else f"*{ending}" for top, ending in sorted(kinds)]
     quoted = ", ".join('"' + glob.replace("\\", "\\\\").replace('"', '\\"') + '"' for glob in globs)

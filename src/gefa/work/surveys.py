@@ -15,14 +15,14 @@ from gefa.core.plan.plan import Plan
 from gefa.core.read.survey import Survey
 
 HIDDEN = ".gefa"
-"""the folder inside the out folder that remembers what was made from what"""
+"""the folder inside the out folder that stores what was made from what"""
 _WANTED = "wanted.json"
 _PATHS: TypeAdapter[dict[str, list[str]]] = TypeAdapter(dict[str, list[str]])
 
 
 class Stamp(BaseModel):
-    """When a file was saved (ns) and its bytes; ``sha256`` finds out whether one of another time is
-    the same."""
+    """A file's modification time (ns) and size; ``sha256`` tells whether a file with another time
+    is the same."""
 
     saved: int
     bytes: int
@@ -35,7 +35,7 @@ class Stamp(BaseModel):
         return cls(saved=found.st_mtime_ns, bytes=found.st_size)
 
     def hashed(self, path: Path, before: Stamp | None = None) -> Stamp:
-        """With the SHA-256, which ``before`` has already if it is of the same time."""
+        """With the SHA-256, taken from ``before`` if that has the same time."""
         if before is not None and (before.saved, before.bytes) == (self.saved, self.bytes):
             return before
         with path.open("rb") as file:
@@ -44,8 +44,8 @@ class Stamp(BaseModel):
 
 
 class Remembered(BaseModel):
-    """What the last export knew of a source; ``elsewhere`` says where parts are that the plan
-    names by an older path. ``asked`` names what was measured."""
+    """A source at the last export; ``elsewhere`` gives new paths of parts that the plan names by an
+    older one. ``asked`` names what was measured."""
 
     survey: Survey
     elsewhere: dict[str, str] = {}
@@ -54,21 +54,21 @@ class Remembered(BaseModel):
 
 
 class SurveyMemory:
-    """What one out folder remembers of its sources."""
+    """Everything an out folder remembers of its sources."""
 
     def __init__(self, out: Path) -> None:
         self._folder = out / HIDDEN / "surveys"
         self._wanted = out / HIDDEN / _WANTED
 
     def last(self, name: str) -> Remembered | None:
-        """What was known of a source when it was last exported."""
+        """The source at its last export."""
         try:
             return Remembered.model_validate_json(self._file(name).read_text("utf-8"))
         except (OSError, ValidationError, UnicodeDecodeError):
             return None
 
     def current(self, name: str, path: Path, asked: str) -> Survey | None:
-        """The survey of a source that is still the same, if as much was measured of it."""
+        """The survey of an unchanged source, if enough of it was measured."""
         last = self.last(name)
         if last is None or last.stamp is None or last.asked != asked:
             return None
@@ -91,15 +91,15 @@ class SurveyMemory:
         return self._folder / f"{digest}.json"
 
     def wanted(self) -> dict[str, list[str]]:
-        """The paths that each source's cuts would have if they were alone: so that names do not
-        depend on what is exported together."""
+        """The paths that each source's cuts would have alone, so that names do not depend on which
+        sources are exported together."""
         try:
             return _PATHS.validate_json(self._wanted.read_bytes())
         except (OSError, ValidationError):
             return {}
 
     def note_wanted(self, paths: Mapping[str, Iterable[str]], gone: Iterable[str]) -> None:
-        """Note what sources want now; those that are ``gone`` want nothing."""
+        """Store the wanted paths of sources; those that are ``gone`` want none."""
         kept = {name: list(p) for name, p in (self.wanted() | dict(paths)).items()}
         for name in gone:
             kept.pop(name, None)
@@ -107,6 +107,6 @@ class SurveyMemory:
 
 
 def asked_by(plan: Plan, *, whole: bool) -> str:
-    """What is measured of a source by its own plan: all of it, or what is cut."""
+    """What to measure of a source by its plan: all of it, or its cuts."""
     what = "all" if whole else plan.model_dump_json(exclude_defaults=True)
     return hashlib.sha256(f"{__version__} {what}".encode()).hexdigest()[:20]

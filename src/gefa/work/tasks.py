@@ -69,8 +69,8 @@ SCRATCH = "scratch"
 
 @dataclass(frozen=True)
 class Desk:
-    """Where a task is done: in the data folder ``folder``, as ``task``, with so many ``threads``
-    for encoders."""
+    """The surroundings of a task: the data folder ``folder``, the job ``task``, and so many
+    ``threads`` for encoders."""
 
     folder: Path
     task: str
@@ -88,14 +88,14 @@ class Desk:
         return _opened(self.folder, blob, name)
 
     def mark_of(self, job: CutJob) -> Callable[[], Document] | None:
-        """How to open the picture that a job lays over a corner."""
+        """A function that opens the picture a job lays over a corner."""
         mark = job.recipe.mark
         if mark is None:
             return None
         return lambda: read(self.blobs.path(job.mark), mark.picture)
 
     def counter(self) -> Callable[..., None]:
-        """Something to call for each file that is made, so that people see how far it is."""
+        """A function to call for each finished file, for progress."""
         queue, done = _queue(self.folder), 0
 
         def tell(*_: object) -> None:
@@ -106,14 +106,14 @@ class Desk:
         return tell
 
     def report_early(self, report: MadeReport) -> None:
-        """Tell what is known already, before all is."""
+        """Report what is known before everything is."""
         outcome = Outcome(job=self.task, report=report.model_dump(mode="json"), more=True)
         _queue(self.folder).answer(outcome)
 
 
 @lru_cache(maxsize=1)
 def _opened(folder: Path, blob: str, name: str) -> Document:
-    """The last source stays open: a run's jobs are of the same one, and blobs never change."""
+    """The last source stays open: jobs of a run share it, and blobs never change."""
     return read(blobs_for(folder).path(blob), name, Scratch(folder / SCRATCH))
 
 
@@ -135,7 +135,7 @@ def read_source(desk: Desk, asked: ReadBody) -> ReadReport:
 
 
 def show_source(desk: Desk, asked: ShowBody) -> Preview:
-    """Draw what the screens show of a source."""
+    """Draw the pictures of a source for the screens."""
     document = desk.open(asked.blob, asked.name)
     size = fitted(document.size, LARGE)
     picture = draw(document, size)
@@ -164,7 +164,7 @@ def show_source(desk: Desk, asked: ShowBody) -> Preview:
 
 
 def take_originals(desk: Desk, asked: TakeBody) -> TakeReport:
-    """Take bitmaps out of a design."""
+    """Export bitmaps of a design."""
     document = desk.open(asked.blob, asked.name)
     return TakeReport(originals=take_out(asked.name, asked.jobs, document, desk.shelf))
 
@@ -194,8 +194,8 @@ def make_cut(desk: Desk, asked: CutBody) -> JobReport:
 
 
 def estimate_cuts(desk: Desk, asked: EstimateBody) -> EstimateReport:
-    """Estimate what the files of cuts will weigh. One that cannot be drawn has no estimate: a run
-    says why."""
+    """Estimate the weights of cuts' files. A cut that cannot be drawn has no estimate: a run says
+    why."""
     size = desk.blobs.path(asked.blob).stat().st_size
     allow(reading_seconds(size) + making_seconds(asked.jobs))
     found = EstimateReport()
@@ -215,14 +215,14 @@ def estimate_cuts(desk: Desk, asked: EstimateBody) -> EstimateReport:
 
 
 def note_latest_trial(blobs: BlobStore, recipe: str, topic: str) -> None:
-    """Let trials of the recipe that wait be passed over, but for this one."""
+    """Let waiting trials of the recipe be skipped, except this one."""
     key = key_of("latest trial", recipe)
     if (blobs.noted(key) or {}).get("topic") != topic:
         blobs.note(key, {"topic": topic})
 
 
 def try_recipe(desk: Desk, asked: TryBody) -> TryReport:
-    """Make what a recipe makes of a sample; nothing if it was changed again meanwhile."""
+    """Make a recipe's files of a sample; none if the recipe has changed meanwhile."""
     latest = desk.blobs.noted(key_of("latest trial", asked.recipe)) or {}
     if latest.get("topic", asked.topic) != asked.topic:
         return TryReport()
@@ -236,7 +236,7 @@ def draw_proof(desk: Desk, asked: ProofBody) -> ProofReport:
 
 
 def draw_curve(desk: Desk, asked: CurveBody) -> MadeReport:
-    """Measure the points of a curve; report each as soon as it is known."""
+    """Measure the points of a curve; report each at once."""
     image = _reference(desk, asked)
     made = {}
     for key, variant in measure_curve(asked.job, image, asked.size, asked.format, desk.shelf):
@@ -246,7 +246,7 @@ def draw_curve(desk: Desk, asked: CurveBody) -> MadeReport:
 
 
 def score_variant(desk: Desk, asked: ScoreBody) -> MadeReport:
-    """Measure how a file looks that was made at a fixed quality."""
+    """Measure the score of a file with a fixed quality."""
     made = rate_file(asked.job, _reference(desk, asked), asked.key, asked.format, desk.shelf)
     return MadeReport(made={asked.key: made} if made is not None else {})
 
@@ -260,7 +260,7 @@ def _reference(desk: Desk, asked: ProofBody) -> pyvips.Image:
 
 
 def treat_upload(desk: Desk, asked: UploadBody) -> UploadReport:
-    """Make the variants of an uploaded picture, or of one that a slot is tried with."""
+    """Make the variants of an uploaded picture, or of a picture that a slot is tried on."""
     path = desk.blobs.path(asked.blob)
     allow(reading_seconds(path.stat().st_size))
     document = read(path, asked.name, Scratch(desk.folder / SCRATCH))

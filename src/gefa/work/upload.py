@@ -33,7 +33,7 @@ from gefa.work.allowance import allow, making_seconds
 from gefa.work.preview import LARGE, as_webp, draw, fitted
 
 TINY = 16
-"""px of the longer side of what stands in until a picture has come"""
+"""px of the longer side of the placeholder"""
 
 
 def treat(
@@ -44,8 +44,7 @@ def treat(
     tell: OnMade,
     threads: int,
 ) -> UploadReport:
-    """Make the variants of an uploaded picture; SourceError if it is not one that the slot
-    takes."""
+    """Make the variants of an uploaded picture; SourceError if the slot refuses it."""
     check_upload(asked.settings, document.size, asked.name, document.profile_trouble())
     picture = draw(document, fitted(document.size, LARGE))
     found = suggested_focal(document, document.canvas, document.canvas_rect)
@@ -84,7 +83,7 @@ def _places(document: Document, asked: UploadBody, focus: Focus) -> list[CropPla
 
 
 def _all_warnings(expanded: Expanded, made: list[JobReport]) -> list[str]:
-    """Each once; those of one of several crops say which."""
+    """Each warning once; with several crops, those of one crop name it."""
     several = len(made) > 1
     told = [
         f"{remark.cut}: {remark.reason}" if several else remark.reason
@@ -107,7 +106,7 @@ def _mark(blobs: BlobStore, asked: UploadBody) -> Callable[[], Document] | None:
 
 
 def main_colour(picture: pyvips.Image) -> str:
-    """The average colour as ``#rrggbb``, to stand in until the picture has come."""
+    """The mean colour as ``#rrggbb``, for a placeholder."""
     small = on_matte(picture.thumbnail_image(32), "#ffffff")
     means = [small[band].avg() for band in range(3)]
     return "#" + "".join(f"{round(mean):02x}" for mean in means)

@@ -22,13 +22,13 @@ from gefa.work.pool import Pool
 
 log = logging.getLogger("gefa.verify")
 Tell = Callable[[int, int], None]
-"""called with how many blobs are read, and of how many"""
+"""called with the number of blobs read, and of all blobs"""
 
 
 @dataclass
 class Verified:
-    """What a check found: of ``blobs`` some are ``lost``, others ``damaged``; ``mended`` are whole
-    again, ``asked`` will be once a server runs, ``beyond`` cannot be made again."""
+    """The result of a check: of ``blobs`` some are ``lost``, others ``damaged``; ``mended`` are
+    intact again, ``asked`` will be made by the server, ``beyond`` cannot be made again."""
 
     blobs: int = 0
     bytes: int = 0
@@ -44,8 +44,8 @@ class Verified:
 
 
 def verify(store: Store, *, repair: bool = False, tell: Tell = lambda done, of: None) -> Verified:
-    """Read every blob that is needed and compare its hash. With ``repair``, what can be made again
-    is; a server may run meanwhile."""
+    """Read every needed blob and compare its hash. With ``repair``, blobs that can be made again
+    are; a server may run meanwhile."""
     with store.reading() as session:
         needed = {found.sha256: found for found in references(session)}
     done = Verified(blobs=len(needed))
@@ -65,7 +65,7 @@ def verify(store: Store, *, repair: bool = False, tell: Tell = lambda done, of: 
 
 
 def _state(store: Store, sha256: str) -> int | None:
-    """Bytes of a whole blob; -1 for a damaged one, None for one that is not there."""
+    """The size of an intact blob in bytes; -1 for a damaged one, None for a missing one."""
     path = store.blobs.path(sha256)
     try:
         if digest_of(path) != sha256:
@@ -93,7 +93,7 @@ def _repair(store: Store, done: Verified) -> None:
 
 
 def _recalled(store: Store, reference: Reference, done: Verified) -> bool:
-    """Whether the trash had it, whole."""
+    """Restore an intact copy from the trash; returns whether there was one."""
     if not (store.blobs.touch(reference.sha256) and store.blobs.is_whole(reference.sha256)):
         return False
     done.mended.append(reference)
@@ -101,8 +101,7 @@ def _recalled(store: Store, reference: Reference, done: Verified) -> bool:
 
 
 def _make_again(store: Store, broken: Iterable[Reference]) -> None:
-    """Do the tasks once more that made the files: the same pixels and encoders give the same
-    bytes."""
+    """Repeat the tasks that made the files: the same pixels and encoders give the same bytes."""
     made_by = defaultdict(list)
     for reference in broken:
         if reference.task:
@@ -125,7 +124,7 @@ def _make_again(store: Store, broken: Iterable[Reference]) -> None:
 
 
 def _asked(session: Session, store: Store, reference: Reference) -> bool:
-    """Whether a server can make it: it is asked to."""
+    """Ask the server to make it; returns whether it can."""
     if reference.upload and reference.role is not Role.ORIGINAL and not reference.retired:
         return mended_by_treating(session, store.blobs, reference.upload)
     if reference.role is not Role.DRAWN or not reference.revision:

@@ -22,19 +22,19 @@ from gefa.work.pool import Pool
 from gefa.work.queue import Outcome, TaskMessage, WorkQueue, beat
 
 BEAT_SECONDS = 2.0
-"""a fifteenth of STALE_SECONDS: several beats may be late before a worker is taken for dead"""
+"""a fifteenth of STALE_SECONDS: several beats may be late before a worker counts as dead"""
 FULL_SECONDS = 5.0
-"""between two looks whether there is room on the disk again"""
+"""between two checks for free space on a full disk"""
 _GRACE_SECONDS = 5.0
-"""to put tasks down before a worker without a server ends itself"""
+"""to put tasks back before a worker without a server ends itself"""
 _ANSWER_WAITS = (0.2, 1.0, 5.0, 20.0)
-"""seconds before an answer is tried again"""
+"""seconds before an answer is written again"""
 log = logging.getLogger("gefa.worker")
 
 
 class Worker:
-    """Does as many tasks at once as there are ``processes``, and one more that is urgent: neither a
-    batch nor a slow picture makes an upload wait. A worker that a server started ends when that
+    """Does as many tasks at once as there are ``processes``, and one more urgent task: neither a
+    batch nor a slow picture delays an upload. A worker started by a server ends when that
     ``server`` (a process number) is gone."""
 
     def __init__(self, folder: Path, processes: int, server: int | None = None) -> None:
@@ -53,7 +53,7 @@ class Worker:
         self._urgent_consumer = _consumer(self._urgent, 1)
 
     def run(self) -> None:
-        """Work until told to stop; returns when everything is put down."""
+        """Work until stopped; returns after all tasks are put back."""
         for pool in (self._pool, self._urgent_pool):
             pool.start("gefa.work.perform")
         threading.Thread(target=self._keep_beating, daemon=True).start()
@@ -84,8 +84,8 @@ class Worker:
                 self._held.discard(task.job)
 
     def _answer(self, outcome: Outcome) -> None:
-        """The work is done: try for a while before it is lost because the queue cannot be
-        written."""
+        """Write the result: try for a while before it is lost because the queue cannot
+        be written."""
         for wait in _ANSWER_WAITS:
             try:
                 self._queue.answer(outcome)
@@ -96,7 +96,7 @@ class Worker:
         self._queue.answer(outcome)
 
     def _outcome(self, pool: Pool, task: TaskMessage) -> Outcome:
-        """What became of a task; a full disk only makes it wait."""
+        """The outcome of a task; a full disk only makes it wait."""
         while True:
             try:
                 report = pool.call(
@@ -115,7 +115,7 @@ class Worker:
             time.sleep(FULL_SECONDS)
 
     def _threads(self) -> int:
-        """How many encoders a task may run at once: all cores are for it if it is alone."""
+        """How many encoders a task may run at once: all cores if it is the only task."""
         with self._lock:
             return max(1, self._pool.workers // max(1, len(self._held)))
 

@@ -157,7 +157,7 @@ def festival(app: ASGIApp, folder: Path) -> FastAPI:
 
     @site.post("/reports/{report_id}")
     async def save(report_id: str, changed: Report) -> Response:
-        """Take the report as it now is; pictures that are not in it any more are removed."""
+        """Save the report; pictures that it no longer shows are removed."""
         before = found(report_id)
         report = changed.model_copy(update={"id": before.id})
         for block in report.blocks:

@@ -21,7 +21,7 @@ Share = Callable[[str, str, str], str]
 """uploads a photograph (slot, file, alternative text), and gives the upload's id"""
 
 SHARED_AT_FIRST = 3
-"""photographs that visitors have shared already; the others are left for trying"""
+"""photographs already shared by visitors; the others are left for trying"""
 _BY_FILE = {scene.file: scene.alt for scene in SCENES}
 
 

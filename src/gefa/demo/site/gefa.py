@@ -14,13 +14,13 @@ WAIT_SECONDS = 25
 
 
 class Refused(Exception):
-    """Gefa did not take something; the sentence says why."""
+    """Gefa refused something; the message says why."""
 
 
 @dataclass(frozen=True)
 class Showing:
-    """How a place on the site shows pictures: a crop, its ``sizes``, other crops by media
-    condition, and whether at once."""
+    """How a place on the site shows pictures: a crop, its ``sizes``, crops for media conditions,
+    lazy or not."""
 
     crop: str
     sizes: str
@@ -75,19 +75,19 @@ class Gefa:
         return _taken(answer)
 
     async def state(self, upload: str) -> str:
-        """``live`` and so on; ``gone`` if it is not there any more."""
+        """``live`` and so on; ``gone`` if the upload no longer exists."""
         async with self._client() as client:
             answer = await client.get(f"/uploads/{upload}")
         return str(answer.json()["state"]) if answer.is_success else "gone"
 
     async def markup(self, upload: str, showing: Showing) -> dict[str, Any] | None:
-        """Its markup; None while there is nothing to show."""
+        """Its markup; None while there are no files."""
         async with self._client() as client:
             answer = await client.get(f"/uploads/{upload}/markup", params=showing.query)
         return dict(answer.json()) if answer.is_success else None
 
     async def say(self, slot: str, upload: str, alt: str) -> None:
-        """Tell what is to be seen on it."""
+        """Set its alt text."""
         async with self._client(slot) as client:
             await client.patch(f"/uploads/{upload}", json={"alt": alt})
 

@@ -13,7 +13,7 @@ from gefa.core.files import write_whole
 
 
 class Post(BaseModel):
-    """A photograph that a visitor shared: the upload's id and the words below it."""
+    """A photograph shared by a visitor: the upload's id and a caption."""
 
     upload: str
     caption: str
@@ -28,7 +28,7 @@ class Stall(BaseModel):
 
 
 class Placement(StrEnum):
-    """Where a picture lies in a text."""
+    """The position of a picture in a text."""
 
     LEFT = "left"
     RIGHT = "right"
@@ -78,7 +78,7 @@ class Content(BaseModel):
 
 
 class Record:
-    """The content, read and written whole."""
+    """The content, always read and written whole."""
 
     def __init__(self, folder: Path) -> None:
         self._file = folder / "festival.json"
@@ -100,7 +100,7 @@ class Record:
         return next((report for report in self.read().reports if report.id == id), None)
 
     def keep_report(self, report: Report) -> None:
-        """In its place, or before all others."""
+        """Replace the report, or add it before all others."""
         content = self.read()
         others = [one for one in content.reports if one.id != report.id]
         known = len(others) < len(content.reports)

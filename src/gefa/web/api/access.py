@@ -18,7 +18,7 @@ from gefa.web.services import Services
 
 @dataclass(frozen=True)
 class OpenSlot:
-    """A slot that somebody may use, with its settings as they are now."""
+    """A slot that a key may use, with its current settings."""
 
     slot: Slot
     settings: SlotSettings
@@ -26,7 +26,7 @@ class OpenSlot:
 
 @dataclass(frozen=True)
 class Access(OpenSlot):
-    """A slot, and the key that opened it."""
+    """A slot, and the key for it."""
 
     key: SlotKey
 
@@ -35,7 +35,7 @@ class Access(OpenSlot):
 
 
 def slot_opened(given: Services, name: str, authorization: str, right: Right) -> Access:
-    """The slot of that name, if the key opens it for that."""
+    """The slot of that name, if the key has the right."""
     with given.store.session() as session:
         key = _key(session, authorization)
         slot = slot_named(session, name)
@@ -57,8 +57,8 @@ def upload_opened(
 
 
 def seen_by(access: Access | None, upload: Upload) -> Upload:
-    """What a key may see of an upload: everything with the right to send or decide, its texts with
-    the right to read, else what is public."""
+    """What a key may see of an upload: everything with the right to send or review, its texts with
+    the right to read, otherwise the public view."""
     if access is None:
         return public_view(upload)
     if access.may(Right.REVIEW) or access.may(Right.UPLOAD):
@@ -67,7 +67,7 @@ def seen_by(access: Access | None, upload: Upload) -> Upload:
 
 
 def access_if_any(session: Session, slot: Slot, authorization: str) -> Access | None:
-    """What the key that came, if one did, lets its owner do with the slot."""
+    """The access of the request's key to the slot, if a key was sent."""
     key = found_key(session, bearer_in(authorization))
     if key is None or key.slot_id != slot.id:
         return None

@@ -23,7 +23,7 @@ from gefa.store.variants import newest_variants, variants_of_upload
 
 class OriginalAnswer(BaseModel):
     """The picture as it was uploaded; sizes in px, null until it was read. ``kept`` is false once
-    the slot has let it go."""
+    the original was deleted."""
 
     name: str
     format: str
@@ -34,7 +34,7 @@ class OriginalAnswer(BaseModel):
 
 
 class ServedVariant(BaseModel):
-    """A variant as it is served; sizes in px. ``moves`` tells that it has all frames."""
+    """A served variant; sizes in px. ``moves`` is true for animations."""
 
     url: str
     crop: str
@@ -46,7 +46,7 @@ class ServedVariant(BaseModel):
 
 
 class FocalPoint(BaseModel):
-    """What crops keep: 0..1 each way; ``suggested`` where nobody chose it."""
+    """The focal point of the crops, 0..1 each way; ``suggested`` if nobody chose it."""
 
     x: float
     y: float
@@ -55,9 +55,9 @@ class FocalPoint(BaseModel):
 
 
 class UploadAnswer(BaseModel):
-    """An upload. ``problem`` says why it is rejected or failed, or what was not made;
-    ``markup`` is ready to use, ``markups`` has that of each crop. ``making`` tells that files are
-    being made of it; those in ``variants`` are served meanwhile."""
+    """An upload. ``problem`` says why it was rejected or failed, or what was not made; ``markup``
+    is ready to use, ``markups`` has that of each crop. While ``making`` is true, files are being
+    made; those in ``variants`` are served meanwhile."""
 
     id: str
     slot: str
@@ -83,8 +83,8 @@ class UploadAnswer(BaseModel):
 def described(
     session: Session, upload: Upload, slot: Slot, *, sizes: str = "", held: bool = False
 ) -> UploadAnswer:
-    """All there is to tell of an upload, or of ``public_view`` of one; ``held`` tells of files that
-    wait for a decision, too."""
+    """The answer about an upload, or about a ``public_view`` of one; with ``held``, also files that
+    wait for review."""
     settings = settings_of(session, slot)
     find = newest_variants if held else variants_of_upload
     order = [crop.name for crop in settings.crops]
@@ -148,14 +148,14 @@ def _served(variant: Variant) -> ServedVariant:
 
 
 def alt_of(upload: Upload) -> str:
-    """The alternative text; empty for a picture that only decorates."""
+    """The alt text; empty for a decorative picture."""
     return "" if upload.decorative else upload.alt
 
 
 def markups_of(
     upload: Upload, settings: SlotSettings, variants: Sequence[Variant], sizes: str
 ) -> dict[str, str]:
-    """The markup of each crop that it has files of, in the slot's order."""
+    """The markup of each crop with files, in the slot's order."""
     found = {}
     for crop in settings.crops:
         shown = shown_of(upload, crop.name, variants, sizes)
@@ -167,8 +167,8 @@ def markups_of(
 def shown_of(
     upload: Upload, crop: str, variants: Sequence[Variant], sizes: str, media: str = ""
 ) -> MediaCase | None:
-    """One crop of an upload as markup shows it; None without files of it. Its natural size is that
-    of the crop, or of the widest file where that has another ratio."""
+    """One crop of an upload for markup; None without files. Its natural size is that of the crop,
+    or of the widest file if that has another ratio."""
     offers = [
         Offer(served_at(v), Format(v.format), v.width, v.height, v.moves)
         for v in variants
@@ -189,5 +189,5 @@ def _crops(upload: Upload) -> list[Any]:
 
 
 def _same_ratio(one: Size, other: Size) -> bool:
-    """But for what whole px make of it."""
+    """Equal except for rounding to whole px."""
     return abs(one.width * other.height - one.height * other.width) <= max(one.width, one.height)

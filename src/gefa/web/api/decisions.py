@@ -40,7 +40,7 @@ WHO_SENDS = (Right.UPLOAD, Right.REVIEW)
 
 
 class Reason(BaseModel):
-    """Why an upload is rejected."""
+    """The reason for rejecting an upload."""
 
     reason: str = Field(min_length=1, max_length=MAX_ALT)
 
@@ -52,7 +52,7 @@ def _done(
     rights: tuple[Right, ...],
     do: Callable[[Session, Upload, Slot], object],
 ) -> UploadAnswer:
-    """Do something with an upload, if the key lets one; what it is then."""
+    """Change an upload, if the key may; returns its new state."""
     with given.store.changing() as session:
         upload, access = upload_opened(session, upload_id, authorization, *rights)
         try:
@@ -72,9 +72,9 @@ def _done(
 def change(
     upload_id: str, said: dict[str, Any], given: ServicesOf, authorization: Authorization = ""
 ) -> Any:
-    """Say something else of it: alt, decorative, tags, focal_x with focal_y, zoom. Fields that are
-    not sent stay; a focal point of null leaves it to the picture. Only crops that depend on the
-    focal point are made again; the files before are served on."""
+    """Change alt, decorative, tags, focal_x with focal_y, or zoom. Fields that are not sent stay; a
+    focal point of null returns to the suggested one. Only crops that depend on the focal point are
+    made again; the earlier files are served meanwhile."""
     forgets = "focal_x" in said and said["focal_x"] is None and said.get("focal_y") is None
     wanted = {name: value for name, value in said.items() if value is not None}
     unknown = sorted(set(said) - set(Described.model_fields))
@@ -95,8 +95,8 @@ def change(
 async def replace_file(
     request: Request, upload_id: str, given: ServicesOf, authorization: Authorization = ""
 ) -> Any:
-    """Put another file in its place: a multipart form with ``file``. The upload keeps its id; the
-    files before are served until the new ones are there, and approved where the slot asks so."""
+    """Replace the file: a multipart form with ``file``. The upload keeps its id; the earlier files
+    are served until the new ones are ready, and approved if the slot has review."""
 
     def opened() -> Access:
         with given.store.session() as session:
@@ -119,7 +119,7 @@ async def replace_file(
 @router.post("/approve", response_model=UploadAnswer, responses=problems(401, 403, 404, 409))
 @with_key
 def approve_it(upload_id: str, given: ServicesOf, authorization: Authorization = "") -> Any:
-    """Let everybody see it. It takes a key with the right to review."""
+    """Put the upload live. The key needs the right to review."""
     return _done(given, upload_id, authorization, (Right.REVIEW,), approve)
 
 
@@ -128,7 +128,7 @@ def approve_it(upload_id: str, given: ServicesOf, authorization: Authorization =
 def reject_it(
     upload_id: str, said: Reason, given: ServicesOf, authorization: Authorization = ""
 ) -> Any:
-    """Let nobody see it, and say why. It takes a key with the right to review."""
+    """Reject the upload, with a reason. The key needs the right to review."""
 
     def do(session: Session, upload: Upload, slot: Slot) -> None:
         reject(session, upload, said.reason)
@@ -147,7 +147,7 @@ def remove_it(upload_id: str, given: ServicesOf, authorization: Authorization = 
 @router.post("/restore", response_model=UploadAnswer, responses=problems(401, 403, 404))
 @with_key
 def restore_it(upload_id: str, given: ServicesOf, authorization: Authorization = "") -> Any:
-    """Have a removed upload back."""
+    """Restore a removed upload."""
     return _done(
         given, upload_id, authorization, WHO_SENDS, lambda session, up, _: restore(session, up)
     )

@@ -36,13 +36,13 @@ from gefa.web.visitors import guarded_router, public
 router = guarded_router(prefix="/api/v1/uploads/{upload_id}", tags=["markup"])
 
 MAX_ART = 12
-"""crops by media condition in one picture: layouts have a few widths at which they change"""
+"""crops by media condition in one picture: layouts have only a few breakpoints"""
 MASKS = {Mask.NONE: "", Mask.ROUNDED: "border-radius: 1rem", Mask.CIRCLE: "border-radius: 50%"}
-"""CSS of each; a circle wants a square crop"""
+"""the CSS of each mask; a circle needs a square crop"""
 
 
 class Placeholder(StrEnum):
-    """What is to be seen until the picture has come."""
+    """What shows until the picture has loaded."""
 
     NONE = "none"
     COLOUR = "colour"
@@ -60,7 +60,7 @@ class Loaded(BaseModel):
 
 class MarkupAnswer(BaseModel):
     """The same picture as HTML, as a Jinja macro, as a preload link, as CSS for a background, and
-    as plain data. ``loads`` is what a browser loads in the viewport that was asked about."""
+    as data. ``loads`` is the file that a browser loads in the requested viewport."""
 
     html: str
     jinja: str
@@ -118,7 +118,7 @@ def markup_of(
     width: int | None = None,
     viewport: Viewport | None = None,
 ) -> MarkupAnswer:
-    """Markup for a live upload; Problem where there is none, or something cannot be."""
+    """Markup for a live upload; Problem if there is none, or if an option is not possible."""
     with given.store.reading() as session:
         upload = session.get(Upload, upload_id)
         if upload is None or upload.removed is not None:
@@ -148,7 +148,7 @@ def markup_of(
 def dress_of(
     upload: Upload, settings: SlotSettings, *, lazy: bool, placeholder: Placeholder
 ) -> ImgBehaviour:
-    """How the picture behaves; what stands in for it, and its mask, are the upload's and slot's."""
+    """The behaviour of the picture, with the upload's placeholders and the slot's mask."""
     return ImgBehaviour(
         lazy=lazy,
         colour="" if placeholder is Placeholder.NONE else upload.placeholder,
@@ -197,6 +197,6 @@ def _shown(
 
 
 def _identifier(name: str) -> str:
-    """A name that Jinja takes for a macro."""
+    """A name that Jinja accepts for a macro."""
     plain = safe(name.rpartition(".")[0] or name).replace("-", "_").lower()
     return plain if not plain[:1].isdigit() else f"picture_{plain}"

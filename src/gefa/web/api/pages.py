@@ -25,7 +25,7 @@ AudienceName = Annotated[
 
 
 class PageAnswer(BaseModel):
-    """A page of the plan. Bytes are of a visit: on average, at 75 of 100, and at most."""
+    """A page of the plan. Bytes of a visit: the mean, p75, and the maximum."""
 
     name: str
     html: str | None
@@ -53,7 +53,7 @@ def index(
     audience: AudienceName = "",
     authorization: Annotated[str, Header()] = "",
 ) -> PagesAnswer:
-    """The pages of the plan with what visits load of them."""
+    """The pages of the plan, with the weight of a visit."""
     with given.store.session() as session:
         site_opened(session, authorization, *RIGHTS_TO_READ)
         desk = _desk(session, given, audience)

@@ -30,7 +30,7 @@ def _answer(plan: Plan) -> Response:
 @router.get("", responses={200: {"content": {TOML: {}}}, **problems(401, 403, 409)})
 @with_key
 def show(given: ServicesOf, authorization: Annotated[str, Header()] = "") -> Response:
-    """The plan as it is now; its entity tag goes into ``If-Match`` of a change."""
+    """The current plan; send its entity tag in ``If-Match`` with a change."""
     with given.store.session() as session:
         site_opened(session, authorization, *RIGHTS_TO_READ)
         return _answer(plan_now(session))
@@ -48,8 +48,8 @@ async def replace(
     authorization: Annotated[str, Header()] = "",
     if_match: Annotated[str, Header()] = "",
 ) -> Response:
-    """Take a plan in, in place of the one so far, as one step that can be undone. With ``If-Match``
-    only if nobody changed it meanwhile."""
+    """Replace the plan, as one step that can be undone. With ``If-Match``, only if nobody has
+    changed it since."""
     await anyio.to_thread.run_sync(check_key, given, authorization, SiteRight.BUILD)
     expect(request, MAX_PLAN_BYTES)
     body = await request.body()

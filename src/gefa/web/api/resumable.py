@@ -43,9 +43,9 @@ VERSION = "1.0.0"
 EXTENSIONS = "creation,creation-with-upload,expiration,termination"
 PIECE = "application/offset+octet-stream"
 _SYNC_BYTES = 32_000_000
-"""after so many bytes they are flushed to disk, so that a crash costs no more"""
+"""bytes between two flushes to disk, the most that a crash can cost"""
 _busy: set[str] = set()
-"""ids of files that a request is at just now"""
+"""ids of files that a request is working on"""
 _lock = threading.Lock()
 
 Authorization = Annotated[str, Header()]
@@ -72,7 +72,7 @@ def _check_version(request: Request) -> None:
 @router.options("", status_code=204)
 @public
 def options(slot: str, given: ServicesOf, authorization: Authorization = "") -> Response:
-    """What this server can do; with a key, also how large a file the slot takes."""
+    """The abilities of this server; with a key, also the largest file that the slot accepts."""
     headers = {"Tus-Version": VERSION, "Tus-Extension": EXTENSIONS}
     if authorization:
         access = slot_opened(given, slot, authorization, Right.UPLOAD)
@@ -85,8 +85,8 @@ def options(slot: str, given: ServicesOf, authorization: Authorization = "") -> 
 async def create(
     request: Request, slot: str, given: ServicesOf, authorization: Authorization = ""
 ) -> Response:
-    """Begin a file of ``Upload-Length`` bytes. ``Upload-Metadata`` has ``filename``, and may have
-    what a form may: alt, decorative, tags, focal_x, focal_y, zoom."""
+    """Start a file of ``Upload-Length`` bytes. ``Upload-Metadata`` has ``filename``, and may have
+    the fields of a form: alt, decorative, tags, focal_x, focal_y, zoom."""
     _check_version(request)
     access = await anyio.to_thread.run_sync(slot_opened, given, slot, authorization, Right.UPLOAD)
     length = _number(request, "Upload-Length")
@@ -126,7 +126,7 @@ def offset(
     given: ServicesOf,
     authorization: Authorization = "",
 ) -> Response:
-    """How many bytes have come."""
+    """The number of bytes received."""
     _check_version(request)
     access = slot_opened(given, slot, authorization, Right.UPLOAD)
     begun = _begun(given, access, resumable_id)
@@ -149,8 +149,8 @@ async def piece(
     given: ServicesOf,
     authorization: Authorization = "",
 ) -> Response:
-    """The bytes from ``Upload-Offset`` on. With the last of them it is an upload: ``Gefa-Upload``
-    says where to ask for it."""
+    """Append bytes from ``Upload-Offset`` on. With the last of them the file becomes an upload, at
+    the address in ``Gefa-Upload``."""
     _check_version(request)
     access = await anyio.to_thread.run_sync(slot_opened, given, slot, authorization, Right.UPLOAD)
     begun = await anyio.to_thread.run_sync(_begun, given, access, resumable_id)
@@ -192,7 +192,7 @@ def terminate(
     given: ServicesOf,
     authorization: Authorization = "",
 ) -> Response:
-    """Give it up; what has come is deleted. An upload that it became already stays."""
+    """Cancel; received bytes are deleted. An upload that the file has become stays."""
     _check_version(request)
     access = slot_opened(given, slot, authorization, Right.UPLOAD)
     with _alone(resumable_id):
@@ -202,7 +202,7 @@ def terminate(
 
 @contextmanager
 def _alone(id: str) -> Iterator[None]:
-    """Let no other request be at the same file. Problem where one is."""
+    """Lock a file for one request. Problem if another one is working on it."""
     with _lock:
         if id in _busy:
             raise _problem(409, "Already on its way", "Another request is writing this file now.")
@@ -235,7 +235,7 @@ def _come(given: Services, begun: Resumable) -> int:
 async def _append(
     request: Request, given: Services, access: Access, begun: Resumable
 ) -> dict[str, str]:
-    """Add what the request brings; headers that tell how far it is."""
+    """Append the request's body; returns headers with the progress."""
     if begun.upload_id:
         return {"Upload-Offset": str(begun.length), **_became(begun)}
     with _alone(begun.id):
@@ -252,7 +252,7 @@ async def _append(
 
 
 async def _write(path: Path, stream: AsyncIterator[bytes], begun: Resumable) -> int:
-    """Everything that comes is kept, also if the connection breaks off in the middle."""
+    """Keep everything received, even if the connection breaks in the middle."""
     file = await anyio.to_thread.run_sync(path.open, "ab")
     come, unsynced = file.tell(), 0
     try:
@@ -286,7 +286,7 @@ def _sync_and_close(file: BinaryIO) -> None:
 
 
 def _finish(given: Services, access: Access, begun: Resumable, path: Path) -> None:
-    """It is whole: an upload, or the reason why not."""
+    """The file is complete: the upload, or the reason why not."""
     name = clean_name(begun.described.get("filename", ""))
     try:
         with path.open("rb") as file:

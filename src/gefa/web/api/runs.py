@@ -45,8 +45,8 @@ class RunState(StrEnum):
 
 
 class RunAsked(BaseModel):
-    """What to run. ``large`` says what becomes of files above 40 megapixels; without it a run that
-    has some is refused."""
+    """What to run. ``large`` decides on files above 40 megapixels; without it, a run with such
+    files is refused."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -58,8 +58,8 @@ class RunAsked(BaseModel):
 
 
 class RunCounts(BaseModel):
-    """Counts of a run: ``cuts`` in all and ``cuts_done``; ``files`` so far, how many of them were
-    ``reused``, and their ``bytes``."""
+    """Counts of a run: all ``cuts``, and ``cuts_done``; ``files`` so far, how many were ``reused``,
+    and their ``bytes``."""
 
     sources: int
     cuts: int
@@ -70,7 +70,7 @@ class RunCounts(BaseModel):
 
 
 class RunAnswer(BaseModel):
-    """A run, as far as it is."""
+    """The state of a run."""
 
     id: str
     state: RunState
@@ -135,7 +135,7 @@ async def begin(
     prefer: Annotated[str, Header()] = "",
 ) -> JSONResponse:
     """Run all sources, those that changed since their last run, or some. With ``Prefer: wait=N``
-    the answer waits up to N seconds for the end."""
+    the answer waits up to N seconds for the run to finish."""
     run_id = await anyio.to_thread.run_sync(_begun, given, asked, authorization)
     given.foreman.wake()
     seconds = wait_wanted(prefer)
@@ -191,8 +191,8 @@ async def show(
     authorization: Authorization = "",
     prefer: Annotated[str, Header()] = "",
 ) -> JSONResponse:
-    """A run, as far as it is. With ``Prefer: wait=N`` the answer waits up to N seconds for the
-    end."""
+    """The state of a run. With ``Prefer: wait=N`` the answer waits up to N seconds for it to
+    finish."""
     await anyio.to_thread.run_sync(check_key, given, authorization, *RIGHTS_TO_READ)
     seconds = wait_wanted(prefer)
     answer = await until(
@@ -251,7 +251,7 @@ def _answer(session: Session, run: Run) -> RunAnswer:
 @router.delete("/{run_id}", responses=problems(401, 403, 404))
 @with_key
 def stop(given: ServicesOf, run_id: str, authorization: Authorization = "") -> RunAnswer:
-    """Stop a run: what was made so far is kept."""
+    """Stop a run; finished files stay."""
     with given.store.changing() as session:
         site_opened(session, authorization, SiteRight.BUILD)
         run = _run(session, run_id)
@@ -264,7 +264,7 @@ def stop(given: ServicesOf, run_id: str, authorization: Authorization = "") -> R
 @router.get("/{run_id}/manifest.json", responses=problems(401, 403, 404))
 @with_key
 def manifest(given: ServicesOf, run_id: str, authorization: Authorization = "") -> Response:
-    """What the run has made so far; see docs/build.md."""
+    """Everything the run has made so far; see docs/build.md."""
     with given.store.session() as session:
         site_opened(session, authorization, *RIGHTS_TO_READ)
         text = manifest_of(session, _run(session, run_id)).to_json()
@@ -274,7 +274,7 @@ def manifest(given: ServicesOf, run_id: str, authorization: Authorization = "") 
 @router.get("/{run_id}/bundle.zip", responses=problems(401, 403, 404, 409))
 @with_key
 def bundle(given: ServicesOf, run_id: str, authorization: Authorization = "") -> Response:
-    """Variants, manifest and markup in one zip, written while it is sent."""
+    """Variants, manifest and markup in one zip, streamed."""
     check_key(given, authorization, *RIGHTS_TO_READ)
     return bundle_of(given, run_id)
 
@@ -287,8 +287,8 @@ def bundle(given: ServicesOf, run_id: str, authorization: Authorization = "") ->
 async def events(
     given: ServicesOf, run_id: str, authorization: Authorization = ""
 ) -> StreamingResponse:
-    """Server-sent events ``progress``, with state and counts as JSON, until the run is over; then
-    one event ``finished``."""
+    """Server-sent events ``progress``, with state and counts as JSON, until the run ends; then one
+    event ``finished``."""
     await anyio.to_thread.run_sync(check_key, given, authorization, *RIGHTS_TO_READ)
     await anyio.to_thread.run_sync(_looked_at, given, run_id)
     return StreamingResponse(

@@ -16,7 +16,7 @@ RIGHTS_TO_READ = (SiteRight.READ, SiteRight.BUILD)
 
 
 def site_opened(session: Session, authorization: str, *rights: SiteRight) -> SiteKey:
-    """The key that came, if it has one of the ``rights`` to the site."""
+    """The request's key, if it has one of the ``rights`` to the site."""
     key = found_site_key(session, bearer_in(authorization))
     if key is None:
         raise Problem(
@@ -35,13 +35,13 @@ def site_opened(session: Session, authorization: str, *rights: SiteRight) -> Sit
 
 
 def check_key(given: Services, authorization: str, *rights: SiteRight) -> None:
-    """The same, for what does its work elsewhere."""
+    """The same check, for routes that do their work elsewhere."""
     with given.store.session() as session:
         site_opened(session, authorization, *rights)
 
 
 def problems(*codes: int) -> dict[int | str, dict[str, Any]]:
-    """For the API's description: what each of these answers means."""
+    """The problem answers of a route, for the API's description."""
     return {code: {"description": _MEANING[code], "content": {PROBLEM_JSON: {}}} for code in codes}
 
 

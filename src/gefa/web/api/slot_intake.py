@@ -12,12 +12,12 @@ from gefa.web.file_form import FORM_BYTES, Received
 from gefa.web.problems import Problem
 
 MAX_FILES = 20
-"""at once; a website that sends more sends them one after another"""
+"""in one request; websites with more send several requests"""
 
 
 @dataclass(frozen=True)
 class SlotIntake:
-    """An ``Intake`` by the settings of a slot."""
+    """An ``Intake`` with the limits of a slot."""
 
     settings: SlotSettings
     max_files: int = MAX_FILES
@@ -56,6 +56,6 @@ class SlotIntake:
 
 
 def as_sent(received: Received) -> Sent:
-    """A file that came for a slot; the Problem where it was not taken."""
+    """A file received for a slot; Problem if it was refused."""
     kind = sniff(received.head)
     return Sent(received.name, received.stored, kind.value if kind else "")

@@ -36,7 +36,7 @@ State = Literal["reading", "ready", "failed"]
 
 class SourceAnswer(BaseModel):
     """A source in its newest revision. Weights in bytes: ``bytes`` of the source, ``out`` of its
-    files, which is what they are ``expected`` to weigh until they are made. Sizes in px."""
+    files, an estimate while ``expected`` is true. Sizes in px."""
 
     id: str
     path: str
@@ -59,8 +59,7 @@ class SourceAnswer(BaseModel):
 
 
 class SourceList(BaseModel):
-    """Sources in the order that was asked for; ``next`` is where the list goes on, null at its
-    end."""
+    """Sources in the requested order; ``next`` is where the next page starts, null at the end."""
 
     sources: list[SourceAnswer]
     total: int
@@ -85,8 +84,8 @@ class BroughtAnswers(BaseModel):
 
 
 class SourceChange(BaseModel):
-    """What is to be other of a source; what is not named stays. An empty recipe is the site's
-    default."""
+    """Changes of a source; fields that are not sent stay. An empty recipe means the
+    site's default."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -129,8 +128,8 @@ class SourceChange(BaseModel):
 async def bring_in(
     request: Request, given: ServicesOf, authorization: Authorization = ""
 ) -> JSONResponse:
-    """Bring files in, with their paths as file names, or zips of them. A path that is there already
-    gets a new revision."""
+    """Bring in files, with their paths as file names, or zips of them. An existing path gets a new
+    revision."""
     await anyio.to_thread.run_sync(check_key, given, authorization, SiteRight.BUILD)
     keep_to_files(given)
     form = await receive_form(request, given, SourceIntake(given.limits.source_bytes))
@@ -212,7 +211,7 @@ def _answer(row: DeskRow) -> SourceAnswer:
 @router.get("/{source_id}", responses=problems(401, 403, 404))
 @with_key
 def show(given: ServicesOf, source_id: str, authorization: Authorization = "") -> SourceAnswer:
-    """One source as it is now."""
+    """The current state of a source."""
     with given.store.session() as session:
         site_opened(session, authorization, *RIGHTS_TO_READ)
         return _one(session, source_id)
@@ -277,7 +276,7 @@ def take_away(given: ServicesOf, source_id: str, authorization: Authorization = 
 @router.post("/{source_id}/restore", responses=problems(401, 403, 404))
 @with_key
 def have_back(given: ServicesOf, source_id: str, authorization: Authorization = "") -> SourceAnswer:
-    """Have a removed source back."""
+    """Restore a removed source."""
     keep_to_files(given)
     with given.store.changing() as session:
         site_opened(session, authorization, SiteRight.BUILD)

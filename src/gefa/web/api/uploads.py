@@ -33,12 +33,12 @@ router = guarded_router(prefix="/api/v1", tags=["uploads"])
 LISTED = 100
 """uploads on a page of the list"""
 MAX_SIZES = 400
-"""characters: room for a dozen conditions"""
+"""characters: enough for a dozen conditions"""
 _SETTLED = frozenset({UploadState.HELD, UploadState.LIVE, UploadState.REJECTED, UploadState.FAILED})
 
 
 def problems(*codes: int) -> dict[int | str, dict[str, Any]]:
-    """For the API's description: what each of these answers means."""
+    """The problem answers of a route, for the API's description."""
     return {code: {"description": _MEANING[code], "content": {PROBLEM_JSON: {}}} for code in codes}
 
 
@@ -79,7 +79,7 @@ class Results(BaseModel):
 
 
 class UploadList(BaseModel):
-    """Uploads, newest first; ``next`` is where the list goes on, null at its end."""
+    """Uploads, newest first; ``next`` is where the next page starts, null at the end."""
 
     uploads: list[UploadAnswer]
     next: str | None
@@ -136,7 +136,7 @@ Outcome = Upload | Problem
 
 
 def _accepted(given: Services, access: Access, form: Form, idempotency_key: str) -> list[Outcome]:
-    """Each file's upload, or why there is none."""
+    """The upload of each file, or the reason why there is none."""
     found: list[Outcome] = []
     for index, received in enumerate(form.files):
         try:
@@ -151,7 +151,7 @@ def _accepted(given: Services, access: Access, form: Form, idempotency_key: str)
 def take_in(
     given: Services, to: OpenSlot, sent: Sent, said: Described, request: str | None = None
 ) -> Upload:
-    """Accept a file, once: what was sent under the same ``request`` before is found again."""
+    """Accept a file once: a ``request`` that was sent before finds its upload."""
     try:
         with given.store.changing() as session:
             return _once(session, to, sent, said, request)
@@ -187,7 +187,7 @@ def _once(
 
 
 def _check_quota(session: Session, to: OpenSlot, sent: Sent) -> None:
-    """Problem (507) where the slot holds as much as it may."""
+    """Problem (507) if the slot is full."""
     settings = to.settings
     if settings.max_uploads is None and settings.max_total_bytes is None:
         return
@@ -203,7 +203,7 @@ def _check_quota(session: Session, to: OpenSlot, sent: Sent) -> None:
 
 
 def described_by(fields: dict[str, str]) -> Described:
-    """What a form's fields say of an upload; Problem with what is wrong."""
+    """The description in a form's fields; Problem with what is wrong."""
     known = {name: value for name, value in fields.items() if name in FORM_FIELDS and value != ""}
     said: dict[str, Any] = dict(known)
     if "zoom" in known and "focal_x" not in known:
@@ -216,7 +216,7 @@ def described_by(fields: dict[str, str]) -> Described:
 
 
 def checked_description(said: dict[str, Any]) -> Described:
-    """Problem with the field that is wrong."""
+    """The description, validated; Problem with the field that is wrong."""
     no_point = Problem(
         422, "No such focal point", "Give both focal_x and focal_y, each from 0 to 1."
     )
@@ -232,7 +232,7 @@ def checked_description(said: dict[str, Any]) -> Described:
 
 
 async def _settled(given: Services, outcomes: list[Outcome], seconds: float) -> list[Outcome]:
-    """The uploads once nothing more happens to them, or when the time is up."""
+    """The uploads once they are finished, or when the time is up."""
     return await until(
         lambda found: not any(isinstance(o, Upload) and o.state not in _SETTLED for o in found),
         lambda: anyio.to_thread.run_sync(_again, given, outcomes),
@@ -284,7 +284,7 @@ def _result(given: Services, access: Access, name: str, outcome: Outcome) -> Res
 
 
 def check_sizes(sizes: str) -> None:
-    """Problem with what of a ``sizes`` attribute a browser would not understand."""
+    """Problem for a ``sizes`` attribute that a browser would not understand."""
     try:
         if len(sizes) > MAX_SIZES:
             raise ConditionError(f"it has more than {MAX_SIZES} characters.")
@@ -302,7 +302,7 @@ def show(
     sizes: Annotated[str, Query(description="The sizes attribute for the markup.")] = "",
     authorization: Annotated[str, Header()] = "",
 ) -> Any:
-    """The state of an upload. Without a key, only what is public: nothing while it waits for
+    """The state of an upload. Without a key, only the public view: nothing while it waits for
     review."""
     with given.store.reading() as session:
         upload = session.get(Upload, upload_id)
@@ -326,7 +326,7 @@ def listing(
     wanted: Annotated[FeedQuery, Query()],
     authorization: Annotated[str, Header()] = "",
 ) -> Any:
-    """The slot's uploads, newest first. It takes a key with the right to read."""
+    """The slot's uploads, newest first. The key needs the right to read."""
     access = slot_opened(given, slot, authorization, Right.READ)
     own = wanted.model_copy(update={"slot": slot})
     with given.store.reading() as session:

@@ -22,7 +22,7 @@ router = guarded_router("/account")
 
 
 def _me(request: Request, given: Services) -> Person:
-    """Who is signed in. Problem where nobody needs to be."""
+    """The person who is signed in. Problem if nobody has to be."""
     visitor: Visitor = request.state.visitor
     with given.store.reading() as session:
         person = session.get(Person, visitor.person_id)
@@ -34,7 +34,7 @@ def _me(request: Request, given: Services) -> Person:
 @router.get("")
 @needs(Permission.LOOK)
 def show(request: Request, given: ServicesOf, done: str = "") -> Response:
-    """Who one is here, what one may do, and where one is signed in."""
+    """The person's roles, permissions, and sign-ins."""
     return _account(request, given, done="passphrase" if done == "passphrase" else "")
 
 
@@ -66,7 +66,7 @@ def change_passphrase(
     passphrase: Annotated[str, Form()] = "",
     again: Annotated[str, Form()] = "",
 ) -> Response:
-    """Take another passphrase. Everywhere else one is signed out."""
+    """Change the passphrase. Ends all other sign-ins."""
     person = _me(request, given)
     wait = given.tries.wait(person.name_key, "")
     if wait:
@@ -93,7 +93,7 @@ def change_passphrase(
 @router.post("/sign-out-everywhere")
 @needs(Permission.LOOK)
 def end_everywhere(request: Request, given: ServicesOf) -> Response:
-    """Sign out in all browsers, this one too."""
+    """Sign out in all browsers, including this one."""
     person = _me(request, given)
     with given.store.changing() as session:
         sign_out_everywhere(session, session.get_one(Person, person.id))

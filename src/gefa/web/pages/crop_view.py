@@ -13,7 +13,7 @@ from gefa.core.treat.formats import Format
 
 
 class _WeighedFile(Protocol):
-    """A file that was made: width in px."""
+    """A made file: width in px."""
 
     @property
     def cut(self) -> str: ...
@@ -39,7 +39,7 @@ class CropView:
 
     @property
     def follows(self) -> bool:
-        """Whether it keeps a part only, which the focal point says."""
+        """Whether it keeps only a part, chosen by the focal point."""
         return self.crop.follows_focal
 
     @property
@@ -51,7 +51,7 @@ class CropView:
 
     @property
     def shown(self) -> _WeighedFile | None:
-        """The file to look at."""
+        """The file to show."""
         return sent_to_large_screens(self.files)
 
 
@@ -76,11 +76,11 @@ class Crops(list[CropView]):
 
     @property
     def heaviest(self) -> int:
-        """bytes, what bars are drawn against"""
+        """Bytes, the scale of the bars."""
         return max((file.bytes for file in self.files), default=1)
 
     @property
     def sent(self) -> int | None:
-        """bytes of the lightest file at the largest width: what a large screen is sent."""
+        """Bytes of the lightest file at the largest width, which large screens load."""
         sent = sent_to_large_screens(self.files)
         return sent.bytes if sent else None

@@ -17,18 +17,18 @@ from gefa.store import ledger
 
 WIDTH, HEIGHT = 560, 300
 LEFT, RIGHT, TOP, BOTTOM = 34, 46, 12, 30
-"""px of the drawing that are left round the lines"""
+"""px of the drawing around the lines"""
 LOWEST_LOOK = 30.0
-"""that is drawn: below, nobody would want it"""
+"""that is drawn: nobody wants less"""
 STEPS = (1, 2, 5)
-"""of each power of ten, where weights are written"""
+"""of each power of ten, at which weights are labelled"""
 MOST_WRITTEN = 7
-"""weights along the axis: more would touch each other"""
+"""labels on the axis: more would touch"""
 
 
 @dataclass(frozen=True)
 class Point:
-    """A file of the cut at some quality: bytes and SSIMULACRA2. ``href`` chooses it."""
+    """A file of the cut at a quality: bytes and SSIMULACRA2. ``href`` selects it."""
 
     format: Format
     quality: int | None
@@ -49,7 +49,7 @@ class Point:
 
 @dataclass
 class Line:
-    """The points of a format, by weight; ``waits`` while some are still to be measured."""
+    """The points of a format, by weight; ``waits`` while some are being measured."""
 
     format: Format
     points: list[Point]
@@ -66,7 +66,7 @@ class Line:
 
 @dataclass
 class Tick:
-    """A place on an axis, and what is written there."""
+    """A position on an axis, and its label."""
 
     at: float
     text: str
@@ -97,7 +97,7 @@ def curve_of(
     chosen: tuple[Format, int | None],
     link: Callable[[Format, int | None], str],
 ) -> CurveView:
-    """What is known of the curves of a cut at ``size`` px, with the files that were ``made``."""
+    """The known points of a cut's curves at ``size`` px, with the files that were ``made``."""
     formats = curve_formats(cut_job)
     keys = {
         (format, quality): cut_job.key_at(size, format, quality)
@@ -152,7 +152,7 @@ def _drawn(curve: CurveView) -> CurveView:
 
 
 def _round_weights(least: float, most: float) -> list[int]:
-    """1, 2 or 5 of something, few enough to be written beside each other."""
+    """1, 2 or 5 times a power of ten, few enough to be labelled."""
     found = [step * 10**power for power in range(1, 9) for step in STEPS]
     found = [bytes for bytes in found if least <= bytes <= most]
     while len(found) > MOST_WRITTEN:

@@ -72,7 +72,7 @@ def _ready(session: Session, source_id: str) -> tuple[Source, Revision]:
 @router.get("/sources/{source_id}")
 @needs(Permission.LOOK)
 def show(request: Request, source_id: str, given: ServicesOf) -> Response:
-    """The working screen, or where reading stands."""
+    """The working screen, or the progress of reading."""
     with given.store.reading() as session:
         source, revision = _found(session, source_id)
         if request.headers.get("HX-Request"):
@@ -93,7 +93,7 @@ def show(request: Request, source_id: str, given: ServicesOf) -> Response:
 @router.get("/sources/{source_id}/sum")
 @needs(Permission.LOOK)
 def sum_now(request: Request, source_id: str, given: ServicesOf) -> Response:
-    """The sum and the weights of the cuts again, while they are being estimated."""
+    """The sum and the weights of the cuts, while they are being estimated."""
     with given.store.reading() as session:
         view = view_of(session, *_ready(session, source_id))
     given.outlooks.wake()
@@ -101,7 +101,7 @@ def sum_now(request: Request, source_id: str, given: ServicesOf) -> Response:
 
 
 def _still_waiting(revision: Revision) -> Response:
-    """For the waiting page, which asks again and again: nothing yet, or load anew."""
+    """For the polling of the waiting page: nothing yet, or reload."""
     if revision.state is RevisionState.READING:
         return Response(status_code=204)
     return Response(headers={"HX-Refresh": "true"})
@@ -110,7 +110,7 @@ def _still_waiting(revision: Revision) -> Response:
 @router.get("/sources/{source_id}/board")
 @needs(Permission.LOOK)
 def board(request: Request, source_id: str, given: ServicesOf) -> Response:
-    """The picture of the newest revision once it is drawn; nothing before that."""
+    """The picture of the newest revision once it is drawn; empty before."""
     with given.store.reading() as session:
         source, revision = _ready(session, source_id)
         if not revision.preview:
@@ -122,7 +122,7 @@ def board(request: Request, source_id: str, given: ServicesOf) -> Response:
 @router.post("/sources/{source_id}/plan")
 @needs(Permission.DEVELOP)
 def change(request: Request, source_id: str, given: ServicesOf, form: FormOf) -> Response:
-    """Change the plan as the form's ``do`` says; answers with what looks different now."""
+    """Change the plan by the form's ``do``; answers with what looks different now."""
 
     def apply(session: Session, source: Source, revision: Revision) -> None:
         asked = EditForm(form, Preview.model_validate(revision.preview).objects)
@@ -148,7 +148,7 @@ def change(request: Request, source_id: str, given: ServicesOf, form: FormOf) ->
 def undo_step(
     request: Request, source_id: str, given: ServicesOf, step: Annotated[str | None, Form()] = None
 ) -> Response:
-    """Take the last change of the plan back, also of one that cannot be read."""
+    """Undo the last change of the plan, even of one that cannot be read."""
     return _changed(request, source_id, given, _at(step, undo))
 
 
@@ -157,14 +157,14 @@ def undo_step(
 def redo_step(
     request: Request, source_id: str, given: ServicesOf, step: Annotated[str | None, Form()] = None
 ) -> Response:
-    """Do again what was undone."""
+    """Redo the change undone last."""
     return _changed(request, source_id, given, _at(step, redo))
 
 
 def _at(
     step: str | None, change: Callable[[Session, Source], object]
 ) -> Callable[[Session, Source, Revision], object]:
-    """A change only of the step that a form was drawn from, where it names one."""
+    """Change the plan only at the step that the form was drawn from, if it names one."""
 
     def apply(session: Session, source: Source, revision: Revision) -> None:
         if step is not None and step != step_id(session, source):
@@ -175,7 +175,7 @@ def _at(
 
 
 class _Stale(Exception):
-    """A form was drawn from a plan that is another by now."""
+    """The plan has changed since the form was drawn."""
 
 
 STALE = (
@@ -227,7 +227,7 @@ def _different(before: CutView, after: CutView) -> list[CutRow]:
 @router.post("/sources/{source_id}/remove")
 @needs(Permission.DEVELOP)
 def remove(source_id: str, given: ServicesOf) -> Response:
-    """Take a source away; it can be restored for 30 days."""
+    """Remove a source; it can be restored for 30 days."""
     keep_to_files(given)
     with given.store.changing() as session:
         source, _ = _found(session, source_id)
@@ -240,7 +240,7 @@ def remove(source_id: str, given: ServicesOf) -> Response:
 def run(
     request: Request, source_id: str, given: ServicesOf, large: Annotated[str, Form()] = ""
 ) -> Response:
-    """Start a run of everything that is ticked; asks first about very large files."""
+    """Run everything that is ticked; asks first about very large files."""
     with given.store.changing() as session:
         source, revision = _ready(session, source_id)
         plan = whole_plan(session, source)
@@ -271,7 +271,7 @@ def run(
 @router.get("/sources/{source_id}/originals")
 @needs(Permission.LOOK)
 def originals(request: Request, source_id: str, given: ServicesOf, group: str = "") -> Response:
-    """The bitmaps stored in a design, the one that is too large by most first."""
+    """The bitmaps stored in a design, the most oversized first."""
     with given.store.reading() as session:
         source, revision = _ready(session, source_id)
         view = view_of(session, source, revision)
@@ -295,7 +295,7 @@ def take_originals(
     part: Annotated[list[str] | None, Form()] = None,
     group: Annotated[str, Form()] = "",
 ) -> Response:
-    """Start a run that takes the originals of these parts out, or all of a group, or all."""
+    """Run an export of the originals of these parts, of a group, or of all."""
     with given.store.changing() as session:
         source, revision = _ready(session, source_id)
         globs = [escaped(path) for path in part or []]

@@ -35,7 +35,7 @@ from gefa.web.pages.proof_view import quality_words
 from gefa.web.pages.weighing import Scales, Weighed, added
 
 MAX_INDENT = 8
-"""levels; deeper ones would leave no room for names"""
+"""levels; deeper ones would leave no space for names"""
 ORIGINS = {
     "tag": "by tag",
     "rule": "by rule",
@@ -115,7 +115,7 @@ class SliceRow:
 
 
 class Guide(NamedTuple):
-    """A line across the canvas: where (px), and as it was given."""
+    """A line across the canvas: its position (px), and as it was given."""
 
     at: int
     given: str
@@ -183,7 +183,7 @@ class CutView:
 
     @property
     def exceptions(self) -> int:
-        """How many cuts have something of their own."""
+        """The number of cuts with settings of their own."""
         lines = [line for row in self.rows if row.ticked for line in row.lines]
         lines += [row.line for row in self.slices.rows if row.ticked]
         return sum(bool(line.exception) for line in lines)
@@ -243,7 +243,7 @@ def view_of(session: Session, source: Source, revision: Revision) -> CutView:
 
 
 def _proofs(session: Session, source: Source) -> dict[str, str]:
-    """Where the files of the newest finished run can be looked at, by cut."""
+    """Links to the files of the newest finished run, by cut."""
     run, cuts = newest_made(session, source.id)
     return {cut: f"/runs/{run}/proof/{quote(cut)}" for cut in cuts}
 
@@ -251,7 +251,7 @@ def _proofs(session: Session, source: Source) -> dict[str, str]:
 def _exception(
     plan: Plan, own: CutEntry | SliceEntry | CellEntry, recipe: str | None, tags: Iterable[str] = ()
 ) -> str:
-    """What a cut has of its own against its tags and the default, in words; empty if nothing."""
+    """The settings of a cut that differ from its tags and the default, in words; empty if none."""
     told = []
     if recipe is not None and plan.default is not None and recipe not in (plan.default, *tags):
         told.append(f"recipe {recipe}")
@@ -277,7 +277,7 @@ def _label(format: Format | str) -> str:
 
 
 def _from_design(cut: Cut) -> str:
-    """What the words after a tag ask for."""
+    """The settings in the words after a tag."""
     told = [quality_words(cut.quality)] if cut.quality is not None else []
     told += _own_ladder(cut.widths, cut.formats)
     if cut.size is not None:
@@ -286,7 +286,7 @@ def _from_design(cut: Cut) -> str:
 
 
 def _remarks(prepared: Prepared) -> dict[str, list[str]]:
-    """What there is to say, by part path or slice."""
+    """Remarks by part path or slice."""
     found: dict[str, list[str]] = {}
     for remark in [*prepared.failed, *prepared.warnings]:
         found.setdefault(remark.part, []).append(remark.reason)

@@ -73,13 +73,13 @@ _DEEDS: dict[str, Callable[[Session, Sequence[Source], Fields], None]] = {
     "rename": _rename,
     "remove": _remove,
 }
-"""by what a form calls them"""
+"""by their names in forms"""
 
 
 @router.post("/desk")
 @needs(Permission.DEVELOP)
 def change(request: Request, given: ServicesOf, form: FormOf) -> Response:
-    """Do one thing to all chosen sources, as one step that can be undone."""
+    """Change all chosen sources in one way, as one step that can be undone."""
     fields = Fields(form)
     if fields.text("do") in ("move", "rename", "remove"):
         keep_to_files(given)
@@ -99,14 +99,14 @@ def change(request: Request, given: ServicesOf, form: FormOf) -> Response:
 @router.post("/desk/undo")
 @needs(Permission.DEVELOP)
 def undo(request: Request, given: ServicesOf, form: FormOf) -> Response:
-    """Undo the last thing done on the desk."""
+    """Undo the last change on the desk."""
     return _answer(request, given, Fields(form), undo_on_desk)
 
 
 @router.post("/desk/redo")
 @needs(Permission.DEVELOP)
 def redo(request: Request, given: ServicesOf, form: FormOf) -> Response:
-    """Do again what was undone."""
+    """Redo the change undone last."""
     return _answer(request, given, Fields(form), redo_on_desk)
 
 
@@ -132,7 +132,7 @@ def _answer(
 @router.get("/removed")
 @needs(Permission.LOOK)
 def removed(request: Request, given: ServicesOf) -> Response:
-    """What was removed, and can be restored."""
+    """Removed sources that can be restored."""
     with given.store.reading() as session:
         rows = [
             {"source": source, "until": as_utc(source.removed) + HAD_BACK_WITHIN}
@@ -149,7 +149,7 @@ def have_back(
     source: Annotated[list[str] | None, Form()] = None,
     do: Annotated[str, Form()] = "restore",
 ) -> Response:
-    """Have removed sources back, or remove them for good."""
+    """Restore removed sources, or delete them."""
     if do == "restore":
         keep_to_files(given)
     ids = set(source or [])

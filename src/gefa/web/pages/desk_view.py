@@ -18,7 +18,7 @@ from gefa.store.sources import present
 from gefa.web.fields import Fields
 
 PAGE = 120
-"""rows that are sent at once; the next ones come as they are scrolled to"""
+"""rows sent at once; more follow when they are scrolled to"""
 MOST_ROWS = 5_000
 SORTS: dict[str, tuple[str, Callable[[DeskRow], Any], bool]] = {
     "new": ("newest first", lambda row: row.brought, True),
@@ -28,13 +28,13 @@ SORTS: dict[str, tuple[str, Callable[[DeskRow], Any], bool]] = {
     "saved": ("saved", lambda row: row.saved or 0.0, True),
     "state": ("state", lambda row: list(Standing).index(row.standing), False),
 }
-"""by what addresses call them: words, what rows are sorted by, and whether the most comes first"""
+"""by their names in addresses: label, sort key, and whether the order is descending"""
 KINDS = {"design": "designs", "picture": "pictures"}
 
 
 @dataclass(frozen=True)
 class DeskQuery:
-    """Which rows are shown, and how: an address of the screen."""
+    """Which rows are shown, and in which order: an address of the screen."""
 
     view: Literal["wall", "table"] = "wall"
     q: str = ""
@@ -45,7 +45,7 @@ class DeskQuery:
     sort: str = "new"
 
     def matches(self, row: DeskRow) -> bool:
-        """Every word of ``q`` is in the path or is a tag; a folder holds those below it."""
+        """Every word of ``q`` is in the path or is a tag; a folder includes those below it."""
         words = self.q.casefold().split()
         searched = f"{row.name} {' '.join(row.tags)}".casefold()
         return (
@@ -63,13 +63,13 @@ class DeskQuery:
 
     @property
     def filters(self) -> dict[str, str]:
-        """What narrows the rows down, as fields of a form."""
+        """The filters, as fields of a form."""
         asked = {"q": self.q, "folder": self.folder, "tag": self.tag}
         asked |= {"kind": self.kind, "state": self.state}
         return {name: value for name, value in asked.items() if value}
 
     def href(self, **other: str) -> str:
-        """The address of this view, with something else asked for."""
+        """The address of this view, with some values changed."""
         asked = replace(self, **other)  # type: ignore[arg-type]
         fields = dict(asked.filters)
         if asked.view != "wall":
@@ -95,7 +95,7 @@ DeskQueryOf = Annotated[DeskQuery, Depends(_query)]
 
 
 def query_of(fields: Fields) -> DeskQuery:
-    """The filters that a form of the desk carries along."""
+    """The filters in a form of the desk."""
     return DeskQuery(
         "table" if fields.text("view") == "table" else "wall",
         fields.text("q"),
@@ -118,7 +118,7 @@ def chosen_of(session: Session, fields: Fields) -> list[Source]:
 
 @dataclass(frozen=True)
 class Facet:
-    """A value that rows can be filtered by, and how many have it."""
+    """A value to filter by, and the number of rows that have it."""
 
     value: str
     words: str
@@ -127,8 +127,8 @@ class Facet:
 
 @dataclass(frozen=True)
 class DeskView:
-    """The screen: ``rows`` are those that are sent now, ``after`` where the next ones begin (0 for
-    none), ``heaviest`` the scale of the bars in bytes."""
+    """The screen: ``rows`` are the first ones, ``after`` is where the next ones start (0 for none),
+    ``heaviest`` the scale of the bars in bytes."""
 
     query: DeskQuery
     everything: DeskSum
@@ -180,7 +180,7 @@ def view_of_desk(
 
 
 def _folders(rows: Iterable[DeskRow]) -> list[Facet]:
-    """Every folder, each with what lies in those below it."""
+    """Every folder, counted with those below it."""
     counts: Counter[str] = Counter()
     for row in rows:
         folder = row.folder

@@ -25,7 +25,7 @@ class EditForm(Fields):
 
     @property
     def line(self) -> str:
-        """Which of a part's cuts; the first where the form does not say."""
+        """Which of a part's cuts; the first if the form does not say."""
         return self.text("line")
 
     def rect(self) -> Rect:
@@ -176,11 +176,12 @@ EDITS: dict[str, tuple[Edit, Callable[[EditForm], str]]] = {
         lambda a: "Slices left out" if not a.on() else "Slices taken in",
     ),
 }
-"""By what a form calls it: the change, and how it is told in the history."""
+"""by their names in forms: the change, and its description in the history"""
 
 
 def edit(editor: PlanEditor, asked: EditForm) -> tuple[Plan, str]:
-    """The plan that a form asks for, and what was done in words; PlanError if it cannot be."""
+    """The plan after a form's change, and a description of the change; PlanError if it is not
+    possible."""
     known = EDITS.get(asked.text("do"))
     if known is None:
         raise PlanError(f"there is no change named {asked.text('do')!r}.")

@@ -31,7 +31,7 @@ def healthz() -> Response:
 @router.get("/readyz")
 @public
 def readyz(given: ServicesOf) -> Response:
-    """Everything that the server needs works; 503 names what does not."""
+    """Everything the server needs works; 503 names what does not."""
     found = health_of(given)
     told: dict[str, Any] = {
         "ready": found.ready,
@@ -45,8 +45,7 @@ def readyz(given: ServicesOf) -> Response:
 def metrics(
     request: Request, given: ServicesOf, authorization: Annotated[str, Header()] = ""
 ) -> Response:
-    """Figures in Prometheus' format, for this machine, or for who has the key in
-    GEFA_METRICS_KEY."""
+    """Figures in Prometheus' format, for this machine, or for the key in GEFA_METRICS_KEY."""
     if not (_is_here(request) or _has_key(given.limits.metrics_key, authorization)):
         raise Problem(
             403,
@@ -58,7 +57,7 @@ def metrics(
 
 
 def _is_here(request: Request) -> bool:
-    """Whether the request comes from this machine, and was not handed on for somebody else."""
+    """Whether the request comes from this machine, and was not forwarded."""
     if {"forwarded", "x-forwarded-for", "via"} & set(request.headers.keys()):
         return False
     try:
@@ -74,5 +73,5 @@ def _has_key(key: str, authorization: str) -> bool:
 @router.get("/health")
 @needs(Permission.OWN)
 def show(request: Request, given: ServicesOf) -> Response:
-    """How everything is, in words."""
+    """The state of the server, in words."""
     return page(request, "health.html", health=health_of(given))

@@ -26,7 +26,7 @@ MAY = {
 @router.get("")
 @needs(Permission.OWN)
 def show(request: Request, given: ServicesOf) -> Response:
-    """Which keys there are, and when they were used."""
+    """The keys of the site, and when they were last used."""
     return _keys(request, given)
 
 
@@ -45,7 +45,7 @@ def add(
     called: Annotated[str, Form()] = "",
     rights: Annotated[list[SiteRight] | None, Form()] = None,
 ) -> Response:
-    """A new key. It is shown this once."""
+    """Create a key. It is shown this once."""
     with given.store.changing() as session:
         try:
             made = new_site_key(session, called, rights or [])
@@ -57,7 +57,7 @@ def add(
 @router.post("/{key_id}/revoke")
 @needs(Permission.OWN)
 def revoke(key_id: str, given: ServicesOf) -> Response:
-    """Let a key open nothing any more, at once."""
+    """Revoke a key, with immediate effect."""
     with given.store.changing() as session:
         revoke_site_key(session, key_id)
     return RedirectResponse("/keys", 303)

@@ -66,7 +66,7 @@ def add(
     name: Annotated[str, Form()] = "",
     roles: Annotated[list[Role] | None, Form()] = None,
 ) -> Response:
-    """Somebody new. The link for them is shown this once."""
+    """Add a person. The link for them is shown this once."""
     with given.store.changing() as session:
         try:
             if not has_people(session) and Role.OWNER not in (roles or []):
@@ -92,7 +92,7 @@ def _found(session: Session, person_id: str) -> Person:
 def change_roles(
     person_id: str, given: ServicesOf, roles: Annotated[list[Role] | None, Form()] = None
 ) -> Response:
-    """Let somebody have other roles, from their next request on."""
+    """Change a person's roles, from their next request on."""
     with given.store.changing() as session:
         try:
             set_roles(session, _found(session, person_id), roles or [])
@@ -104,7 +104,8 @@ def change_roles(
 @router.post("/{person_id}/link")
 @needs(Permission.OWN)
 def link(request: Request, person_id: str, given: ServicesOf) -> Response:
-    """A new link for somebody who lost theirs, or their passphrase. It is shown this once."""
+    """A new link for a person who lost the first, or forgot the passphrase. It is shown
+    this once."""
     with given.store.changing() as session:
         person = _found(session, person_id)
         token = new_link(session, person)
@@ -114,7 +115,7 @@ def link(request: Request, person_id: str, given: ServicesOf) -> Response:
 @router.post("/{person_id}/remove")
 @needs(Permission.OWN)
 def remove(request: Request, person_id: str, given: ServicesOf) -> Response:
-    """Shut somebody out, everywhere and at once. The last owner stays."""
+    """Remove a person. All their sessions end at once. The last owner stays."""
     with given.store.changing() as session:
         person = _found(session, person_id)
         if len(all_people(session)) == 1:
@@ -136,7 +137,7 @@ def remove(request: Request, person_id: str, given: ServicesOf) -> Response:
 def trail(
     request: Request, given: ServicesOf, who: str = "", kind: str = "", before: str = ""
 ) -> Response:
-    """Who did what, the newest first."""
+    """Who did what, newest first."""
     with given.store.reading() as session:
         found = list(entries(session, who=who, kind=kind, before=before, most=SHOWN + 1))
         everybody = names(session)

@@ -27,7 +27,7 @@ MAX_PLAN_BYTES = 2_000_000
 
 
 def plan_now(session: Session) -> Plan:
-    """The site's plan; 409 where that of a source cannot be read."""
+    """The site's plan; 409 if a source's piece cannot be read."""
     try:
         return site_plan(session)
     except PlanUnreadable as error:
@@ -35,7 +35,7 @@ def plan_now(session: Session) -> Plan:
 
 
 def plan_from(data: bytes, name: str) -> Plan:
-    """The plan in a file; 422 with what is wrong with it, 413 if it is too large for one."""
+    """The plan in a file; 422 with what is wrong with it, 413 if it is too large."""
     if len(data) > MAX_PLAN_BYTES:
         raise Problem(413, "Too large", f"{name} is too large for a plan.")
     try:
@@ -49,7 +49,7 @@ def plan_from(data: bytes, name: str) -> Plan:
 @router.get("")
 @needs(Permission.LOOK)
 def show(request: Request, given: ServicesOf, imported: str = "") -> Response:
-    """The plan as it is now."""
+    """The current plan."""
     with given.store.reading() as session:
         plan = plan_now(session)
         ways = ways_of_desk(session)
@@ -65,9 +65,9 @@ def show(request: Request, given: ServicesOf, imported: str = "") -> Response:
 
 
 class FileView(NamedTuple):
-    """The plan file of the site's folder: what is on the disk, and what of it is other than on the
-    screens where ``both`` were changed. ``unwritten`` says why a run's files were not written,
-    ``commented`` where the text is that had comments which the file lost."""
+    """The plan file of the site's folder: its text, and its differences from the screens if
+    ``both`` were changed. ``unwritten`` says why a run's files were not written, ``commented``
+    where the text is whose comments the file lost."""
 
     path: str
     text: str
@@ -101,7 +101,7 @@ def _file_view(given: Services) -> FileView | None:
 @router.post("/file")
 @needs(Permission.DEVELOP)
 def choose(given: ServicesOf, keep: Annotated[str, Form()]) -> Response:
-    """Where the plan file and the screens were both changed: go on with one of them."""
+    """If the plan file and the screens were both changed: continue with one of them."""
     if given.site is None or keep not in ("file", "screens"):
         raise Problem(422, "That cannot be done", "There is no plan file to choose.")
     try:
@@ -128,7 +128,7 @@ def download(given: ServicesOf) -> Response:
 @router.post("/preview")
 @needs(Permission.DEVELOP)
 def preview(request: Request, given: ServicesOf, file: UploadFile) -> Response:
-    """What an import of a plan file would change."""
+    """The changes that an import of a plan file would make."""
     name = file.filename or "gefa.toml"
     plan = plan_from(file.file.read(MAX_PLAN_BYTES + 1), name)
     with given.store.reading() as session:
@@ -158,7 +158,7 @@ def take(
     name: Annotated[str, Form()] = "gefa.toml",
     version: Annotated[str, Form()] = "",
 ) -> Response:
-    """Import a plan in place of the one so far; it can be undone."""
+    """Replace the plan by an imported one; this can be undone."""
     plan = plan_from(text.encode("utf-8", "replace"), name)
     with given.store.changing() as session:
         if version and version != version_of(plan_now(session)):

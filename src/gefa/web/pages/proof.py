@@ -44,8 +44,8 @@ router = guarded_router(prefix="/runs/{run_id}/proof")
 
 @dataclass(frozen=True)
 class ProofAddress:
-    """Which file of a cut is looked at: its width in px, format, and quality number; what is not
-    there, or makes no sense, is the nearest that there is."""
+    """The file of a cut to show: its width in px, format, and quality number; a value that does not
+    exist gives the nearest one that does."""
 
     width: int | None = None
     format: str = ""
@@ -67,7 +67,7 @@ def _found(session: Session, run_id: str, cut: str, which: ProofAddress) -> Proo
 @router.get("")
 @needs(Permission.LOOK)
 def first(run_id: str, given: ServicesOf) -> Response:
-    """The cut of a run that looks worst, as far as that is known."""
+    """The cut of a run with the lowest known score."""
     with given.store.reading() as session:
         run = session.get(Run, run_id)
         if run is None:
@@ -81,7 +81,7 @@ def first(run_id: str, given: ServicesOf) -> Response:
 @router.post("/{cut:path}/reference")
 @needs(Permission.LOOK)
 def ask(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response:
-    """Have the picture drawn that files are compared with."""
+    """Have the reference drawn."""
     with given.store.session() as session:
         ask_for_reference(session, _found(session, run_id, cut, which))
     given.foreman.wake()
@@ -91,8 +91,7 @@ def ask(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response:
 @router.get("/{cut:path}/reference")
 @needs(Permission.LOOK)
 def reference(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response:
-    """The picture that files are compared with, once it is drawn; 202 until then, and 404 before
-    anybody asked for it."""
+    """The reference, once it is drawn; 202 until then, and 404 before it was asked for."""
     with given.store.reading() as session:
         job = reference_task(session, _found(session, run_id, cut, which))
     if job is None:
@@ -121,7 +120,7 @@ def made(run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response
 @router.post("/{cut:path}/curve")
 @needs(Permission.LOOK)
 def curve(request: Request, run_id: str, cut: str, given: ServicesOf, which: AddressOf) -> Response:
-    """The curve as far as it is measured; asks for the rest, then for looks in the filmstrip."""
+    """The curve as far as it is measured; requests the rest, then scores for the filmstrip."""
     open_scores = 0
     with given.store.session() as session:
         view = _found(session, run_id, cut, which)
@@ -149,7 +148,7 @@ def keep(
     quality: Annotated[str, Form()] = "",
     as_look: Annotated[float | None, Form()] = None,
 ) -> Response:
-    """Take a quality for this cut, or for its recipe; for nobody takes the cut's own back."""
+    """Use a quality for this cut, or for its recipe; or remove the cut's own."""
     with given.store.changing() as session:
         view = _found(session, run_id, cut, ProofAddress(width, format.value, quality))
         try:
@@ -199,7 +198,7 @@ def _for_recipe(session: Session, view: ProofView, quality: OwnQuality) -> str:
 
 
 def _merged(recipe: Recipe, quality: OwnQuality) -> OwnQuality:
-    """One format's number beside what the others have; a look counts for all."""
+    """One format's number beside those of the others; a look counts for all."""
     if isinstance(quality, Aim):
         return quality
     usual = {format: recipe.quality_for(format) for format in recipe.candidates}

@@ -31,12 +31,12 @@ from gefa.store.run_manifest import jobs_of, with_looks
 from gefa.web.pages.curve import CurveView, Point, curve_of
 
 LARGEST = 4096
-"""px of the longer side that a proof is opened at by itself"""
+"""px of the longer side at which a proof opens by default"""
 
 
 @dataclass
 class StripItem:
-    """A cut of the run in the filmstrip; ``score`` is how its lightest largest file looks."""
+    """A cut of the run in the filmstrip; ``score`` is that of its lightest largest file."""
 
     cut: str
     href: str
@@ -47,7 +47,7 @@ class StripItem:
 
 @dataclass
 class ProofView:
-    """One file of a cut, and what it is compared with. ``blob`` is the content of its source."""
+    """A file of a cut, and its reference. ``blob`` is the content of its source."""
 
     run: Run
     source: Source
@@ -79,13 +79,13 @@ class ProofView:
 
     @property
     def file(self) -> File | None:
-        """What the run made of this width and format."""
+        """The run's file of this width and format."""
         here = (f for f in self.files if f.width == self.size.width and f.format is self.format)
         return next(here, None)
 
     @property
     def quality_words(self) -> str:
-        """The encoder's number, or what there is instead."""
+        """The encoder's number, or its replacement in words."""
         if FORMATS[self.format].drawn:
             return "a drawing"
         if self.quality is not None:
@@ -129,7 +129,7 @@ class ProofView:
 
 
 def cut_of(session: Session, run: Run, cut: str) -> tuple[Task, JobReport] | None:
-    """The job of a cut in a run, and what it reported; None if there is none."""
+    """The job of a cut in a run, and its report; None if there is none."""
     jobs = session.exec(
         select(Task).where(Task.run_id == run.id, Task.kind == TaskKind.CUT, Task.name == cut)
     ).all()
@@ -148,7 +148,7 @@ def proof_of(
     format: str,
     quality: int | None,
 ) -> ProofView | None:
-    """The proof of a cut at a width, in a format, of the file made or at another quality; None if
+    """The proof of a cut at a width, in a format, of the made file or at another quality; None if
     the run made no file of that cut."""
     found = cut_of(session, run, cut)
     if found is None or not found[1].files:
@@ -209,13 +209,13 @@ def _chosen(
 def entry_at(
     session: Session, cut_job: CutJob, size: Size, format: Format, quality: int | None
 ) -> MadeVariant | None:
-    """What is known of a cut's file at some quality, if it was made."""
+    """The record of a cut's file at a quality, if it was made."""
     key = cut_job.key_at(size, format, quality)
     return ledger.known(session, [key]).get(key)
 
 
 def made_points(report: JobReport, size: Size) -> list[Point]:
-    """The files of a cut at a size, those that were measured."""
+    """The files of a cut at a size that have a score."""
     return [
         Point(file.format, file.quality, file.bytes, file.score, made=True)
         for file in report.files
@@ -224,7 +224,7 @@ def made_points(report: JobReport, size: Size) -> list[Point]:
 
 
 def _reports(session: Session, run: Run) -> list[tuple[Task, JobReport]]:
-    """The cuts of a run that have files, each with what was reported of it."""
+    """The cuts of a run with files, each with its report."""
     tasks = [
         task
         for task in jobs_of(session, run.id)
@@ -235,7 +235,7 @@ def _reports(session: Session, run: Run) -> list[tuple[Task, JobReport]]:
 
 
 def strip_of(session: Session, run: Run, here: str) -> list[StripItem]:
-    """The cuts of a run that have files, the worst look first."""
+    """The cuts of a run with files, lowest score first."""
     items = []
     for job, report in _reports(session, run):
         small = min(report.files, key=lambda file: (file.width, file.bytes))
@@ -247,7 +247,8 @@ def strip_of(session: Session, run: Run, here: str) -> list[StripItem]:
 
 
 def ask_for_scores(session: Session, run: Run) -> int:
-    """Have the files measured that stand for their cuts and were not; how many are still to be."""
+    """Have the files scored that represent their cuts and have no score; returns how
+    many are left."""
     open_ones = 0
     for job, report in _reports(session, run):
         file = sent_to_large_screens(report.files)
@@ -272,12 +273,12 @@ def ask_for_reference(session: Session, view: ProofView) -> Task:
 
 
 def reference_task(session: Session, view: ProofView) -> Task | None:
-    """The job that draws the reference, if anybody asked for it."""
+    """The job that draws the reference, if there is one."""
     return task_on(session, TaskKind.PROOF, view.topic)
 
 
 def curves(session: Session, view: ProofView) -> CurveView:
-    """The curves of the cut at this size, as far as they are measured; the rest is queued."""
+    """The curves of the cut at this size as far as they are measured; the rest is queued."""
     found = cut_of(session, view.run, view.record.name)
     assert found is not None
     curve = curve_of(
@@ -297,7 +298,7 @@ def curves(session: Session, view: ProofView) -> CurveView:
 
 
 def _asked(view: ProofView) -> dict[str, Any]:
-    """What all bodies about a file at a size say."""
+    """The common fields of tasks about a file at a size."""
     return {
         "blob": view.blob,
         "name": view.source.name,
@@ -308,7 +309,7 @@ def _asked(view: ProofView) -> dict[str, Any]:
 
 
 def own_quality(plan: Plan, cut_job: CutJob) -> str:
-    """The quality that the plan now gives this cut for itself, in words; empty if none."""
+    """The quality that the plan gives this cut alone, in words; empty if none."""
     cut = cut_job.cut
     if cut.rect is None:
         found = [e.quality for e in plan.cuts if e.part == cut.part and e.quality is not None]

@@ -24,7 +24,7 @@ BY_NUMBER = "numbers"
 
 
 def recipe_from(form: FormData) -> Recipe:
-    """The recipe that the sentence says; PlanError with what is wrong and where."""
+    """The recipe in the sentence; PlanError with what is wrong and where."""
     words = Fields(form)
     try:
         fields: dict[str, Any] = {}
@@ -147,7 +147,7 @@ def _encoders(words: Fields) -> dict[str, Any]:
 
 
 def _untouched(words: Fields) -> bool | None:
-    """None where it is what is usual with these formats."""
+    """None if it is the default for these formats."""
     said, usual = words.text("untouched"), words.text("formats_by") == "auto"
     return None if said in ("", "yes" if usual else "no") else said == "yes"
 
@@ -174,7 +174,7 @@ def _colours(words: Fields) -> int | str | None:
 
 @dataclass(frozen=True)
 class Sentence:
-    """A recipe as the sentence's fields show it."""
+    """A recipe as the fields of the sentence."""
 
     recipe: Recipe
 
@@ -205,7 +205,7 @@ class Sentence:
 
     @property
     def qualities(self) -> list[tuple[Format, str]]:
-        """What the field of each format says."""
+        """The content of the field of each format."""
         lossy = [format for format in self.recipe.candidates if format in LOSSY]
         return [(f, aim_words(self.recipe.quality_for(f))) for f in lossy]
 
@@ -237,7 +237,7 @@ class Sentence:
 
     @property
     def efforts(self) -> list[tuple[Format, int, int]]:
-        """Formats, how hard each tries where that is said by numbers, and the most it can."""
+        """Formats, their effort if given as a number, and its maximum."""
         if self.effort_by != BY_NUMBER:
             return []
         return [

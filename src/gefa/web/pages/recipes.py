@@ -54,7 +54,7 @@ NEW = Recipe(formats="auto", widths=(480, 960, 1440))
 @router.get("")
 @needs(Permission.LOOK)
 def index(request: Request, given: ServicesOf) -> Response:
-    """All recipes that sources share, each as its sentence."""
+    """All recipes of the site, each as a sentence."""
     with given.store.reading() as session:
         recipes = shelf_of_recipes(session)
         stored = library(session)
@@ -79,7 +79,7 @@ def index(request: Request, given: ServicesOf) -> Response:
 def add(
     given: ServicesOf, name: Annotated[str, Form()] = "", like: Annotated[str, Form()] = ""
 ) -> Any:
-    """A new recipe, like another or a plain one."""
+    """Add a recipe, a copy of another or a plain one."""
     wanted = name.strip()
     with given.store.changing() as session:
         known = shelf_of_recipes(session)
@@ -94,7 +94,7 @@ def add(
 
 @dataclass
 class RecipeTrial:
-    """A recipe, and the sample that it is tried on, if there is any."""
+    """A recipe, and the sample to try it on, if there is any."""
 
     name: str
     recipe: Recipe
@@ -102,7 +102,7 @@ class RecipeTrial:
 
     @property
     def query(self) -> str:
-        """Which sample is looked at, for links."""
+        """The sample in use, for links."""
         if self.sample is None:
             return ""
         return urlencode({"sample": self.sample.source_id, "part": self.sample.part})
@@ -110,7 +110,7 @@ class RecipeTrial:
 
 @dataclass
 class RecipeView(RecipeTrial):
-    """One recipe on its screen; ``pictures`` may be its mark, ``names`` are its files' on the
+    """The screen of a recipe; ``pictures`` can be its mark, ``names`` are those of its files on the
     sample, ``choices`` other samples."""
 
     built_in: bool
@@ -151,7 +151,7 @@ def _view(session: Session, name: str, sample: str, part: str) -> RecipeView:
 def show(
     request: Request, name: str, given: ServicesOf, sample: str = "", part: str = ""
 ) -> Response:
-    """One recipe: a sample picture, the sentence, and what it makes of the sample."""
+    """A recipe: a sample picture, the sentence, and the files it makes of the sample."""
     with given.store.session() as session:
         view = _view(session, name, sample, part)
         view.choices = samples(session)
@@ -168,7 +168,7 @@ def change(
     sample: str = "",
     part: str = "",
 ) -> Response:
-    """Take the sentence as it now reads."""
+    """Store the sentence as it reads now."""
     with given.store.changing() as session:
         tried = _tried(session, name, sample, part)
         try:
@@ -181,7 +181,7 @@ def change(
 
 
 def _refuse_clashes(session: Session, name: str, recipe: Recipe, sample: Sample | None) -> None:
-    """PlanError if two files would be called the same: of the sample, or of a source that has the
+    """PlanError if two files would have the same name: of the sample, or of a source with the
     recipe."""
     if sample is not None and sample.clashes(session, name, recipe):
         raise PlanError("two files would have the same name.", advice="Add {width} or {ext}.")
@@ -198,7 +198,7 @@ def _refuse_clashes(session: Session, name: str, recipe: Recipe, sample: Sample 
 def undo(
     request: Request, name: str, given: ServicesOf, sample: str = "", part: str = ""
 ) -> Response:
-    """Take the last change back, also of a recipe that was removed."""
+    """Undo the last change, also of a recipe that was removed."""
     with given.store.changing() as session:
         undo_recipe(session, name)
         if name not in shelf_of_recipes(session):
@@ -211,7 +211,7 @@ def undo(
 @router.post("/{name}/remove")
 @needs(Permission.DEVELOP)
 def remove(name: str, given: ServicesOf) -> Response:
-    """Take a recipe away, or a built-in one's changes; both can be undone."""
+    """Remove a recipe, or reset a built-in one; both can be undone."""
     with given.store.changing() as session:
         if name not in BUILT_IN:
             _refuse_used(session, name)
@@ -220,7 +220,7 @@ def remove(name: str, given: ServicesOf) -> Response:
 
 
 def _refuse_used(session: Session, name: str) -> None:
-    """A recipe that slots treat uploads by is not taken away."""
+    """A recipe that slots use cannot be removed."""
     slots = slots_with(session, name)
     if slots:
         raise Problem(
@@ -243,7 +243,7 @@ def _changed(request: Request, name: str, given: Services, sample: str, part: st
 def effect(
     request: Request, name: str, given: ServicesOf, sample: str = "", part: str = ""
 ) -> Response:
-    """What the recipe makes of the sample, or how far that is; asks for what is not made yet."""
+    """The files of the recipe on the sample, as far as they are made; requests the rest."""
     with given.store.session() as session:
         tried = _tried(session, name, sample, part)
         found: Effect | None = None
@@ -257,7 +257,7 @@ def effect(
 @router.get("/{name}/tried/{job_id}/{path:path}")
 @needs(Permission.LOOK)
 def tried(name: str, job_id: str, path: str, given: ServicesOf) -> Response:
-    """A file that a trial made."""
+    """A file of a trial."""
     with given.store.reading() as session:
         job = session.get(Task, job_id)
     if job is None or job.kind is not TaskKind.TRY or job.state is not TaskState.DONE:

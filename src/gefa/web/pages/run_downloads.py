@@ -33,18 +33,18 @@ from gefa.web.visitors import guarded_router, needs
 router = guarded_router(prefix="/runs")
 
 FRAME = Size(600, 560)
-"""px that a layout is shown in"""
+"""px in which a layout is shown"""
 FRAMED = (
     "default-src 'none'; img-src 'self'; style-src 'self' 'unsafe-inline'; base-uri 'self';"
     " frame-ancestors 'self'"
 )
-"""for the page of a layout, which is shown inside ours and has a style of its own; no scripts"""
+"""for the page of a layout, which is shown inside ours and has its own style sheet; no scripts"""
 
 
 @router.get("/{run_id}/bundle.zip")
 @needs(Permission.LOOK)
 def bundled(run_id: str, given: ServicesOf) -> Response:
-    """Variants, manifest and markup in one zip, written while it is sent."""
+    """Variants, manifest and markup in one zip, streamed."""
     return bundle_of(given, run_id)
 
 
@@ -66,7 +66,7 @@ def bundle_of(given: Services, run_id: str) -> Response:
 
 
 def _layouts(session: Session, run: Run, made: Manifest) -> dict[str, Layout]:
-    """The pages of a bundle: of the source, or of each design where there are several."""
+    """The pages of a bundle: of the source, or of each design if there are several."""
     sources = sources_of(session, run)
     grouped = made.files_by_cut()
     found = {}
@@ -85,7 +85,8 @@ def _layouts(session: Session, run: Run, made: Manifest) -> dict[str, Layout]:
 def _layout(
     session: Session, run_id: str, chosen: list[str], of: str = ""
 ) -> tuple[Run, str, Manifest, list[Piece], Layout]:
-    """The layout of one source of a run: the one called ``of``, or the one with the most cuts."""
+    """The layout of one source of a run: of the source named ``of``, or of the one with the most
+    cuts."""
     run, _ = found_run(session, run_id)
     made = manifest_of(session, run)
     sources = {own.name: own for _, own in sources_of(session, run)}
@@ -137,7 +138,7 @@ def layout_file(
     cut: Annotated[list[str] | None, Query()] = None,
     of: str = "",
 ) -> Response:
-    """The page, style sheet or positions of a layout, as they are in the bundle."""
+    """The page, style sheet or positions of a layout, as in the bundle."""
     with given.store.reading() as session:
         *_, found = _layout(session, run_id, cut or [], of)
     if kind == "html":
@@ -153,7 +154,7 @@ def layout_file(
 @router.post("/{run_id}/pdf")
 @needs(Permission.LOOK)
 def ask_pdf(run_id: str, given: ServicesOf) -> Response:
-    """Have a PDF written, with a page for each cut."""
+    """Request a PDF with a page for each cut."""
     with given.store.changing() as session:
         run, _ = found_run(session, run_id)
         ask_for_pdf(session, run)
@@ -164,7 +165,7 @@ def ask_pdf(run_id: str, given: ServicesOf) -> Response:
 @router.get("/{run_id}/pdf")
 @needs(Permission.LOOK)
 def pdf(request: Request, run_id: str, given: ServicesOf) -> Response:
-    """The PDF, or where it stands."""
+    """The PDF, or its progress."""
     with given.store.reading() as session:
         run, name = found_run(session, run_id)
         job = pdf_task(session, run)

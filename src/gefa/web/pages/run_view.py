@@ -18,12 +18,12 @@ from gefa.store.runs import outlook
 from gefa.work.queue import WorkQueue
 
 SHOWN_CUTS = 60
-"""how many cuts are listed while a run goes on"""
+"""cuts that are listed during a run"""
 
 
 @dataclass
 class CutProgress:
-    """One cut of a run that goes on."""
+    """A cut of a run in progress."""
 
     name: str
     files: int
@@ -32,7 +32,7 @@ class CutProgress:
 
 @dataclass
 class RunProgress:
-    """``share`` is 0..1 of the work; ``left`` is seconds, None while it cannot be said."""
+    """``share`` is 0..1 of the work; ``left`` is seconds, None while unknown."""
 
     files: int
     planned: int
@@ -46,8 +46,8 @@ class RunProgress:
 
 @dataclass
 class SheetCell:
-    """The file of a cut at a width that is shown: the lightest, or that of one format. ``share``
-    is of the heaviest in the sheet, ``used`` of its budget, if it has one; both 0..1."""
+    """The file of a cut at a width: the lightest, or that of one format. ``share`` is of the
+    heaviest in the sheet, ``used`` of its budget, if it has one; both 0..1."""
 
     width: int
     file: File
@@ -61,8 +61,8 @@ class SheetCell:
 
 @dataclass
 class SheetRow:
-    """A cut and what it weighs; ``cells`` follow the group's columns, None where nothing is;
-    ``small`` is its file to show beside the name, ``remarks`` what it was warned about."""
+    """A cut and its weights; ``cells`` follow the group's columns, None for no file; ``small`` is
+    the thumbnail beside the name, ``remarks`` are its warnings."""
 
     cut: CutRecord
     cells: list[SheetCell | None]
@@ -72,17 +72,17 @@ class SheetRow:
 
     @property
     def drawn(self) -> bool:
-        """Whether one drawing stands for all widths."""
+        """Whether one SVG file replaces all widths."""
         return any(cell.file.gzip for cell in self.cells if cell)
 
     @property
     def bytes(self) -> int:
-        """Bytes of the file that is shown."""
+        """Bytes of the files in the cells."""
         return sum(cell.file.bytes for cell in self.cells if cell)
 
     @property
     def score(self) -> float | None:
-        """The worst look of what is shown."""
+        """The lowest score in the cells."""
         scores = [cell.file.score for cell in self.cells if cell and cell.file.score is not None]
         return min(scores, default=None)
 
@@ -106,7 +106,7 @@ class SheetGroup:
         return [f"step {number}" for number in range(1, most + 1)]
 
     def total(self, column: int) -> int:
-        """Bytes of what a column shows."""
+        """Bytes of the files in a column."""
         cells = [row.cells[column] for row in self.rows if column < len(row.cells)]
         return sum(cell.file.bytes for cell in cells if cell)
 
@@ -121,9 +121,8 @@ SORTS = {
 
 @dataclass(frozen=True)
 class SheetQuery:
-    """How the sheet is to be shown: the files of one format instead of the lightest, the order of
-    the cuts, whether only those with warnings, and only those that have ``q`` in their name or
-    their source's."""
+    """The view of the sheet: files of one format instead of the lightest, the order of cuts, only
+    cuts with warnings, and only cuts with ``q`` in their own or their source's name."""
 
     format: str = ""
     sort: str = "order"
@@ -133,7 +132,7 @@ class SheetQuery:
 
 @dataclass
 class Sheet:
-    """The weights of a run by cut and width, as they were asked for."""
+    """The weights of a run by cut and width, in the requested view."""
 
     asked: SheetQuery
     groups: list[SheetGroup]
@@ -145,7 +144,7 @@ class Sheet:
         return SORTS
 
     def link(self, **changes: object) -> str:
-        """The query for another look at the same sheet."""
+        """The query for another view of the same sheet."""
         now = asdict(self.asked)
         wanted = {name: value for name, value in (now | changes).items() if value}
         if wanted.get("sort") == "order":
@@ -154,7 +153,7 @@ class Sheet:
 
 
 def progress_of(session: Session, queue: WorkQueue, run: Run) -> RunProgress:
-    """The progress of the run, counting what workers are busy with."""
+    """The progress of the run, including tasks in work."""
     jobs = outlook(session, run.id)
     cost = sum(job.cost for job in jobs) or 1.0
     done = 0.0
@@ -192,8 +191,8 @@ def seconds_taken(run: Run) -> float | None:
 
 
 def sheet_of(manifest: Manifest, plans: Mapping[str, Plan], asked: SheetQuery) -> Sheet:
-    """Rows are cuts, columns the widths of their recipe; ``plans`` are by the names of sources. A
-    file at the natural width stands in the column of the width it answers."""
+    """Rows are cuts, columns the widths of their recipe; ``plans`` are by source name. A file at
+    the natural width stands in the column of the requested width."""
     groups: dict[tuple[str, str, tuple[int, ...]], SheetGroup] = {}
     counts = Counter(cut.source for cut in manifest.cuts)
     by_cut = manifest.files_by_cut()

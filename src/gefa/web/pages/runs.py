@@ -46,7 +46,7 @@ from gefa.web.visitors import guarded_router, needs
 router = guarded_router(prefix="/runs")
 
 LOOK_SECONDS = 0.3
-"""between two looks at a run that somebody watches: a bar that moves smoothly enough"""
+"""between two checks of a run that somebody watches: the bar moves smoothly enough"""
 
 
 def _asked(
@@ -64,7 +64,7 @@ SheetAsked = Annotated[SheetQuery, Depends(_asked)]
 @router.get("")
 @needs(Permission.LOOK)
 def index(request: Request, given: ServicesOf) -> Response:
-    """All runs, the newest first."""
+    """All runs, newest first."""
     with given.store.reading() as session:
         rows = [
             {
@@ -80,12 +80,12 @@ def index(request: Request, given: ServicesOf) -> Response:
 
 
 def listed_names(names: list[str]) -> str:
-    """What people call a run of these sources."""
+    """A run's name for people, from the names of its sources."""
     return names[0] if len(names) == 1 else f"{len(names):,} sources"
 
 
 def found_run(session: Session, run_id: str) -> tuple[Run, str]:
-    """The run, and what people call it."""
+    """The run, and its name for people."""
     run = session.get(Run, run_id)
     if run is None:
         raise HTTPException(404)
@@ -125,7 +125,7 @@ def _context(
 
 
 def _page_changes(session: Session, given: Services, run: Run) -> list[PageChange]:
-    """What a finished run changed of the site's pages."""
+    """The pages of the site that a finished run changed."""
     if run.finished is None:
         return []
     try:
@@ -138,8 +138,8 @@ def _page_changes(session: Session, given: Services, run: Run) -> list[PageChang
 @needs(Permission.DEVELOP)
 def begin(request: Request, given: ServicesOf, form: FormOf) -> Response:
     """Run all sources, those that changed since their last run, or the chosen ones, of all or of
-    those that match filters; asks first about very large files. What it comes to is worked out
-    before anything is held."""
+    those that match filters; asks first about very large files. Everything is computed before the
+    database is locked."""
     fields = Fields(form)
     large = fields.text("large")
     with given.store.reading() as session:
@@ -204,8 +204,8 @@ def measure_looks(
     given: ServicesOf,
     asked: SheetAsked,
 ) -> Response:
-    """Have the files looked at that stand for their cuts and were not; the sheet as far as that
-    is."""
+    """Have the files scored that represent their cuts and have no score; answers with the sheet so
+    far."""
     with given.store.session() as session:
         run, name = found_run(session, run_id)
         context = _context(session, given, run, name, asked)
@@ -217,7 +217,7 @@ def measure_looks(
 @router.post("/{run_id}/again")
 @needs(Permission.DEVELOP)
 def again(run_id: str, given: ServicesOf) -> Response:
-    """Have what failed made once more."""
+    """Queue failed cuts again."""
     with given.store.changing() as session:
         run, _ = found_run(session, run_id)
         if run.finished is None:
@@ -230,7 +230,7 @@ def again(run_id: str, given: ServicesOf) -> Response:
 @router.post("/{run_id}/stop")
 @needs(Permission.DEVELOP)
 def stop(run_id: str, given: ServicesOf) -> Response:
-    """Make no more of it; what was made so far is kept."""
+    """Stop the run; finished files stay."""
     with given.store.changing() as session:
         run, _ = found_run(session, run_id)
         stop_run(session, run)
@@ -241,7 +241,7 @@ def stop(run_id: str, given: ServicesOf) -> Response:
 @router.post("/{run_id}/remove")
 @needs(Permission.DEVELOP)
 def remove(run_id: str, given: ServicesOf) -> Response:
-    """Take a run and what it made away for good."""
+    """Delete a run and its files."""
     with given.store.changing() as session:
         run, _ = found_run(session, run_id)
         remove_run(session, run)
@@ -251,7 +251,7 @@ def remove(run_id: str, given: ServicesOf) -> Response:
 @router.get("/{run_id}/compare")
 @needs(Permission.LOOK)
 def compare(request: Request, run_id: str, given: ServicesOf, against: str = "") -> Response:
-    """A run beside another one of the same source: better, worse, the same."""
+    """A run beside another run of the same source: better, worse, the same."""
     with given.store.reading() as session:
         run, name = found_run(session, run_id)
         others = runs_beside(session, run)
@@ -327,7 +327,7 @@ def manifest(run_id: str, given: ServicesOf) -> Response:
 @router.get("/{run_id}/files/{path:path}")
 @needs(Permission.LOOK)
 def file(run_id: str, path: str, given: ServicesOf) -> Response:
-    """One variant of the run, to look at."""
+    """A variant of the run, to look at."""
     with given.store.reading() as session:
         found = session.exec(
             select(Variant).where(Variant.run_id == run_id, Variant.path == path)
@@ -348,7 +348,7 @@ def file(run_id: str, path: str, given: ServicesOf) -> Response:
 
 
 def _sprite(session: Session, given: Services, run_id: str, path: str) -> bytes | None:
-    """The sprite at that path, put together from the run's drawings."""
+    """The sprite at that path, built from the run's drawings."""
     run = session.get(Run, run_id)
     manifest = manifest_of(session, run) if run else Manifest(sources=[])
     wanted = [sprite for sprite in manifest.sprites if sprite.path == path]
@@ -359,7 +359,7 @@ def _sprite(session: Session, given: Services, run_id: str, path: str) -> bytes 
 
 
 def _bytes_of(given: Services, file: File) -> bytes:
-    """Of a file that was made; Problem where they are lost or damaged."""
+    """The bytes of a made file; Problem if they are lost or damaged."""
     blob = given.store.blobs.checked(file.sha256)
     if blob is None:
         raise Problem(

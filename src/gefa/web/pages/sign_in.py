@@ -43,13 +43,13 @@ from gefa.web.visitors import (
 router = guarded_router()
 WELCOME = "/welcome"
 hashing = threading.Semaphore(2)
-"""so many passphrases at once: each takes 64 MB"""
+"""passphrases hashed at once: each takes 64 MB"""
 
 
 @router.get(SIGN_IN)
 @public
 def show(request: Request, given: ServicesOf, to: str = "") -> Response:
-    """Sign in; or what to do where there is nobody yet."""
+    """Sign in; or what to do if there is nobody yet."""
     return _form(request, given, to)
 
 
@@ -80,8 +80,7 @@ def begin(
     passphrase: Annotated[str, Form()] = "",
     to: Annotated[str, Form()] = "",
 ) -> Response:
-    """Sign somebody in who knows their passphrase. Each try counts, for the name and for where it
-    comes from."""
+    """Sign in with a passphrase. Each attempt counts, for the name and for the address."""
     key = " ".join(name.split()).casefold()[:80]
     address = address_of(request.scope)
     wait = given.tries.wait(key, address)
@@ -119,7 +118,7 @@ def _keep_fresh(given: Services, person: Person, kept: str) -> None:
 
 
 def with_cookie(request: Request, given: Services, person: Person, to: str) -> Response:
-    """Send somebody on who has shown who they are, with the cookie that says so."""
+    """Redirect a person who has signed in, with the cookie of the sign-in."""
     with given.store.changing() as session, acting(Actor(address=address_of(request.scope))):
         sign_out(session, cookie_of(request))
         now = session.get(Person, person.id)
@@ -148,7 +147,7 @@ def end(request: Request, given: ServicesOf) -> Response:
 
 
 def signed_out(request: Request) -> Response:
-    """The way out, without the cookie."""
+    """The answer that deletes the cookie."""
     answer = RedirectResponse(SIGN_IN, 303, headers={"Cache-Control": "no-store"})
     answer.delete_cookie(
         cookie_name(request), secure=request.url.scheme == "https", httponly=True, samesite="lax"
@@ -205,7 +204,7 @@ def choose(
     passphrase: Annotated[str, Form()] = "",
     again: Annotated[str, Form()] = "",
 ) -> Response:
-    """Take the passphrase, and sign in. The link works no more."""
+    """Store the passphrase, and sign in. The link ends."""
     person = _person_of(given, link)
     if passphrase != again:
         return _welcome(request, person, link, "The two passphrases are not the same.", 422)
@@ -238,7 +237,7 @@ def _service(request: Request) -> Any:
 @router.get(f"{SIGN_IN}/account")
 @public
 async def to_service(request: Request, given: ServicesOf, to: str = "", link: str = "") -> Response:
-    """Go and sign in there; with a ``link``, to sign in so from now on."""
+    """Redirect to the sign-in service; with a ``link``, to use its account from now on."""
     service = _service(request)
     if link:
         await anyio.to_thread.run_sync(_person_of, given, link)
@@ -249,7 +248,7 @@ async def to_service(request: Request, given: ServicesOf, to: str = "", link: st
 @router.get(f"{SIGN_IN}/account/back")
 @public
 async def from_service(request: Request, given: ServicesOf) -> Response:
-    """Somebody comes back from there."""
+    """The return from the sign-in service."""
     account, reason = await _service(request).finish(request)
     return await anyio.to_thread.run_sync(_with_account, request, given, account, reason)
 
@@ -281,5 +280,5 @@ def _with_account(
 
 
 def link_to_welcome(request: Request, token: str) -> str:
-    """The address to send to somebody."""
+    """The address to send to a person."""
     return f"{str(request.base_url).rstrip('/')}{WELCOME}?link={quote(token)}"

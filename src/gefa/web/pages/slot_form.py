@@ -34,7 +34,7 @@ ROWS: dict[str, tuple[str, ...]] = {
 
 
 def settings_in(row: str) -> tuple[str, ...]:
-    """PlanError where there is no such row."""
+    """The settings of a row; PlanError if there is no such row."""
     if row not in ROWS:
         raise PlanError(f"there is no row {row[:40]!r}.")
     return ROWS[row]
@@ -43,8 +43,8 @@ def settings_in(row: str) -> tuple[str, ...]:
 def changes_from(
     form: FormData, row: str, inherited: SlotSettings, own: set[str]
 ) -> dict[str, Any]:
-    """What the row's form sets: all that is other than what is inherited, or was set before.
-    PlanError with the field that cannot be."""
+    """The settings that the row's form changes: all that differ from inherited or earlier values.
+    PlanError with the field that is not valid."""
     words = Fields(form)
     read = {name: _READ[name](words) for name in settings_in(row)}
     checked = settings_from(inherited.model_dump(mode="json"), read)
@@ -85,7 +85,7 @@ def _accepts(words: Fields) -> list[str]:
 
 
 def _crops(words: Fields) -> list[dict[str, Any]]:
-    """One for each line that has a name."""
+    """A crop for each line with a name."""
     found = []
     columns = [words.texts(f"crop_{column}") for column in ("name", "ratio", "fit", "widths")]
     for name, ratio, fit, widths in zip(*columns, strict=False):
@@ -138,7 +138,7 @@ _READ: dict[str, Callable[[Fields], Any]] = {
 
 @dataclass(frozen=True)
 class CropLine:
-    """A crop as its line shows it."""
+    """A crop as a line of the form."""
 
     name: str = ""
     ratio: str = ""
@@ -147,7 +147,7 @@ class CropLine:
 
 
 def crop_lines(settings: SlotSettings) -> list[CropLine]:
-    """The crops, and an empty line for one more."""
+    """The crops, and an empty line for a new one."""
     lines = [
         CropLine(
             crop.name,

@@ -25,7 +25,7 @@ _BLOB = re.compile(r"[0-9a-f]{64}")
 
 @dataclass(frozen=True)
 class SlotTrial:
-    """A picture that a slot is tried with: its blob, and what it is called."""
+    """A picture to try a slot on: its blob, and its name."""
 
     slot: str
     blob: str
@@ -42,7 +42,7 @@ class SlotTrial:
 
 @dataclass(frozen=True)
 class TestPicture:
-    """A numbered picture that shows what crops do."""
+    """A numbered picture that makes crops visible."""
 
     number: int
     name: str
@@ -55,14 +55,14 @@ class TestPicture:
 
 
 def test_pictures(folder: Path) -> list[TestPicture]:
-    """The test pictures of the sample world, if it is there."""
+    """The test pictures of the sample world, if they are there."""
     files = sorted((folder / TESTS).glob("test-*.png"))
     return [TestPicture(number, file.stem, file) for number, file in enumerate(files, 1)]
 
 
 @dataclass
 class TrialEffect:
-    """What a slot would make of a picture, or how far that is, or why nothing."""
+    """The files that a slot would make of a picture, or their progress, or why there are none."""
 
     settings: SlotSettings
     job_id: str = ""
@@ -92,8 +92,8 @@ class TrialEffect:
 def tried_with(
     session: Session, given: Services, slot: Slot, tried: SlotTrial
 ) -> TrialEffect | None:
-    """The effect of the slot's settings on the picture as far as it is known; has it made if it is
-    not. None without a picture."""
+    """The effect of the slot's settings on the picture as far as it is known; requests the rest.
+    None without a picture."""
     if not tried.there:
         return None
     by = treatment_by(session, slot)

@@ -46,17 +46,17 @@ from gefa.web.templating import page
 from gefa.web.visitors import Visitor, guarded_router, needs
 
 LATEST = 4
-"""uploads of a slot that its row shows"""
+"""uploads of a slot shown in its row"""
 router = guarded_router(prefix="/slots")
 
 SITE = "-"
-"""stands for what all slots share, where a slot's name is; no slot is called so"""
+"""stands for the shared settings in place of a slot's name; no slot can have this name"""
 FORMATS = [(kind.value, LABELS[kind]) for kind in sorted(FLAT_KINDS)]
 
 
 @dataclass
 class SlotView:
-    """A slot, or what all slots share, on its screen."""
+    """The screen of a slot, or of the shared settings."""
 
     name: str
     settings: SlotSettings
@@ -67,14 +67,14 @@ class SlotView:
     outdated: int = 0
     uploads: int = 0
     gone: int = 0
-    """uploads that were removed and can still be restored"""
+    """removed uploads that can still be restored"""
 
     @property
     def site(self) -> bool:
         return self.name == SITE
 
     def has_own(self, row: str) -> bool:
-        """Whether any setting of the row is its own."""
+        """Whether any setting of the row is the slot's own."""
         return not self.own.isdisjoint(ROWS[row])
 
     @staticmethod
@@ -113,7 +113,7 @@ def _view(session: Session, name: str) -> SlotView:
 
 
 def _counted(session: Session, slot: Slot) -> tuple[int, int, int]:
-    """Uploads that would come out otherwise now, that are there, and that were removed."""
+    """Uploads that are outdated, present, and removed."""
     there, gone = uploads_of(session, slot)
     return _count_outdated(session, slot), there, gone
 
@@ -128,7 +128,7 @@ def _count_outdated(session: Session, slot: Slot) -> int:
 @router.get("")
 @needs(Permission.LOOK)
 def index(request: Request, given: ServicesOf) -> Response:
-    """All slots: what each takes, the shapes it crops to, and how its uploads stand."""
+    """All slots: their limits, crops and uploads."""
     visitor: Visitor = request.state.visitor
     with given.store.reading() as session:
         number = counts(session)
@@ -155,7 +155,7 @@ def index(request: Request, given: ServicesOf) -> Response:
 def add(
     given: ServicesOf, name: Annotated[str, Form()] = "", like: Annotated[str, Form()] = ""
 ) -> Any:
-    """A new slot, like another or like the site says."""
+    """Add a slot, a copy of another or with the shared settings."""
     with given.store.changing() as session:
         other = slot_named(session, like) if like else None
         try:
@@ -170,7 +170,7 @@ def add(
 def show(
     request: Request, name: str, given: ServicesOf, trial: str = "", called: str = ""
 ) -> Response:
-    """A slot's settings, and what it would make of a picture."""
+    """A slot's settings, and the files it would make of a picture."""
     with given.store.reading() as session:
         view = _view(session, name)
     tried = SlotTrial(name, trial, called)
@@ -189,7 +189,7 @@ def change(
     trial: str = "",
     called: str = "",
 ) -> Response:
-    """Take a row as it now reads."""
+    """Store a row as it reads now."""
     with given.store.changing() as session:
         of = _found(session, name)
         try:
@@ -206,7 +206,7 @@ def change(
 def back(
     request: Request, name: str, row: str, given: ServicesOf, trial: str = "", called: str = ""
 ) -> Response:
-    """Let a row be as the site has it."""
+    """Return a row to the shared settings."""
     with given.store.changing() as session:
         try:
             change_settings(session, _found(session, name), {}, back=settings_in(row))
@@ -218,7 +218,7 @@ def back(
 @router.post("/{name}/remove")
 @needs(Permission.DEVELOP)
 def remove(name: str, given: ServicesOf) -> Response:
-    """Take a slot away that has no uploads."""
+    """Delete a slot without uploads."""
     with given.store.changing() as session:
         try:
             remove_slot(session, _slot(session, name))
@@ -232,7 +232,7 @@ def remove(name: str, given: ServicesOf) -> Response:
 def undo(
     request: Request, name: str, given: ServicesOf, trial: str = "", called: str = ""
 ) -> Response:
-    """Take the last change of settings back."""
+    """Undo the last change of settings."""
     with given.store.changing() as session:
         undo_settings(session, _found(session, name))
     return _changed(request, name, given, SlotTrial(name, trial, called))
@@ -251,8 +251,8 @@ def _changed(request: Request, name: str, given: Services, tried: SlotTrial) -> 
 def effect(
     request: Request, name: str, given: ServicesOf, trial: str = "", called: str = ""
 ) -> Response:
-    """What the slot would make of the trial picture, or how far that is; asks for what is not
-    made yet."""
+    """The files that the slot would make of the trial picture, as far as they are made; requests
+    the rest."""
     tried = SlotTrial(name, trial, called)
     with given.store.session() as session:
         found = tried_with(session, given, _slot(session, name), tried)
@@ -265,7 +265,7 @@ def effect(
 async def begin_trial(
     request: Request, name: str, given: ServicesOf, test: int | None = None
 ) -> Response:
-    """Try the slot with a picture that is dropped on it, or with a test picture."""
+    """Try the slot on a dropped picture, or on a test picture."""
 
     def settings() -> SlotSettings:
         with given.store.reading() as session:
@@ -295,7 +295,7 @@ def _test_picture(given: Services, number: int) -> TestPicture:
 @router.get("/{name}/trial/{job_id}/{path:path}")
 @needs(Permission.DEVELOP)
 def trial_file(name: str, job_id: str, path: str, given: ServicesOf) -> Response:
-    """A file that a trial made, or the picture itself as ``preview``."""
+    """A file of a trial, or the picture itself as ``preview``."""
     with given.store.reading() as session:
         job = session.get(Task, job_id)
     if job is None or job.kind is not TaskKind.TRIAL or job.state is not TaskState.DONE:
@@ -310,7 +310,7 @@ def trial_file(name: str, job_id: str, path: str, given: ServicesOf) -> Response
 @router.post("/{name}/again")
 @needs(Permission.DEVELOP)
 def make_again(name: str, given: ServicesOf) -> Response:
-    """Make everything anew that the slot would make otherwise now."""
+    """Make all outdated uploads again."""
     with given.store.changing() as session:
         try:
             make_all_again(session, _slot(session, name))
@@ -354,7 +354,7 @@ def add_key(
     called: Annotated[str, Form()] = "",
     rights: Annotated[list[Right] | None, Form()] = None,
 ) -> Response:
-    """A new key. It is shown this once."""
+    """Create a key. It is shown this once."""
     with given.store.changing() as session:
         try:
             made = new_key(session, _slot(session, name), called, rights or [])
@@ -366,7 +366,7 @@ def add_key(
 @router.post("/{name}/keys/{key_id}/revoke")
 @needs(Permission.OWN)
 def revoke_key(name: str, key_id: str, given: ServicesOf) -> Response:
-    """Let a key open nothing any more, at once."""
+    """Revoke a key, with immediate effect."""
     with given.store.changing() as session:
         revoke(session, _slot(session, name), key_id)
     return RedirectResponse(f"/slots/{name}/keys", 303)
@@ -375,7 +375,7 @@ def revoke_key(name: str, key_id: str, given: ServicesOf) -> Response:
 @router.post("/{name}/notices/{notice_id}")
 @needs(Permission.OWN)
 def notice_again(name: str, notice_id: str, given: ServicesOf) -> Response:
-    """Tell it once more."""
+    """Send a notice again."""
     with given.store.changing() as session:
         notice = session.get(Notification, notice_id)
         if notice is not None and notice.slot_id == _slot(session, name).id:

@@ -18,9 +18,9 @@ from gefa.web.problems import Problem
 from gefa.web.services import Services
 
 MAX_FILES = 5_000
-"""at once: a site of 3,000 sources fits, and the form is still read in seconds"""
+"""in one form: enough for a site of 3,000 sources, and still read in seconds"""
 MOST_FULL = 16
-"""so many files of the largest size make the largest form"""
+"""files of the largest size in the largest form"""
 
 
 @dataclass(frozen=True)
@@ -73,7 +73,7 @@ class Brought:
 
 
 def brought_in(given: Services, files: list[Received]) -> list[Brought]:
-    """Bring files in: one result for each, or one for each file in a zip."""
+    """Bring in files: one result for each, or for each file in a zip."""
     return [result for file in files for result in _results(given, file)]
 
 
@@ -103,7 +103,7 @@ def _refused(name: str, error: GefaError) -> Brought:
 
 
 def _from_zip(given: Services, name: str, pack: Blob) -> list[Brought]:
-    """Bring in every file of a zip; one that cannot be read costs no other."""
+    """Bring in every file of a zip; a broken one costs no other."""
     results = []
     try:
         for member in members(given.store.blobs.path(pack.sha256), name):

@@ -29,7 +29,7 @@ router = guarded_router()
 
 PICTURES = {"picture": "image/webp", "small": "image/webp", "pick": "image/png"}
 MOST_FRESH = 200
-"""rows that are looked at again at once"""
+"""rows that are refreshed at once"""
 SAMPLE = Path(__file__).parents[1] / "samples" / "pennants.svg"
 
 
@@ -41,8 +41,8 @@ def show(
     query: DeskQueryOf,
     after: Annotated[int, Query(ge=0)] = 0,
 ) -> Response:
-    """Everything that was brought in, as a wall or a table; for a script, the rows from ``after``
-    on, or all of the desk."""
+    """All sources, as a wall or a table; for a script, the rows from ``after`` on, or the whole
+    desk."""
     with given.store.reading() as session:
         view = _view(session, query, start=after)
         removed = len(removed_sources(session))
@@ -63,7 +63,7 @@ def _view(session: Session, query: DeskQuery, start: int = 0, count: int = PAGE)
 def desk_answer(
     request: Request, given: Services, query: DeskQuery, count: int, problem: str = ""
 ) -> Response:
-    """The desk after something was done on it."""
+    """The desk after a change."""
     with given.store.reading() as session:
         view = _view(session, query, count=max(PAGE, count))
         removed = len(removed_sources(session))
@@ -86,7 +86,7 @@ def fresh(
     query: DeskQueryOf,
     row: Annotated[list[str] | None, Query()] = None,
 ) -> Response:
-    """Rows that were being read, drawn, run or worked out, as they are now."""
+    """The current state of rows that were in progress."""
     with given.store.reading() as session:
         view = _view(session, query, count=0)
         wanted = set((row or [])[:MOST_FRESH])
@@ -99,9 +99,9 @@ def fresh(
 @router.post("/sources")
 @needs(Permission.DEVELOP)
 async def receive(request: Request, given: ServicesOf) -> Response:
-    """Bring files in; a bad one costs no other.
+    """Bring in files; a bad one costs no other.
 
-    A script that asks for JSON gets a result for each file; a plain form goes to the desk.
+    A script that asks for JSON gets a result for each file; a plain form redirects to the desk.
     """
     keep_to_files(given)
     form = await receive_form(request, given, SourceIntake(given.limits.source_bytes))
@@ -127,8 +127,7 @@ async def receive(request: Request, given: ServicesOf) -> Response:
 @router.post("/sources/sample")
 @needs(Permission.DEVELOP)
 def bring_sample(given: ServicesOf) -> Response:
-    """Bring in a sheet of pennants that ships with the application, to see what happens, and go to
-    its cuts."""
+    """Bring in a sample sheet of pennants that ships with the application, and open its cuts."""
     keep_to_files(given)
     given.check_room()
     blob = given.store.blobs.put_file(SAMPLE)
@@ -153,7 +152,7 @@ def preview(
     which: str,
     given: ServicesOf,
 ) -> Response:
-    """A picture of a revision; a revision never changes, so it may be kept for ever."""
+    """A picture of a revision; revisions never change, so it can be cached for ever."""
     if which not in PICTURES:
         raise HTTPException(404)
     with given.store.reading() as session:

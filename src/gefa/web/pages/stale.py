@@ -13,9 +13,9 @@ from gefa.web.pages.edits import EditForm
 
 
 def is_stale(session: Session, source: Source, asked: EditForm) -> bool:
-    """Whether what a form names is other than it was at the step that the form was drawn from. Two
-    people may change one plan, as long as they change different things of it. A form that names no
-    step, as a script's, is taken as it is."""
+    """Whether the entries that a form names have changed since the step it was drawn from. Two
+    people may change one plan, as long as they change different entries. A form without a step,
+    such as a script's, is accepted."""
     if not asked.has("step"):
         return False
     drawn_from = asked.text("step")
@@ -30,7 +30,7 @@ def is_stale(session: Session, source: Source, asked: EditForm) -> bool:
 
 
 def _parts(plan: Plan, asked: EditForm) -> object:
-    """What the plan says of the parts and slices that a form names."""
+    """The plan's entries for the parts and slices that a form names."""
     parts = set(asked.texts("part"))
     ids = {key.partition(" ")[0] for key in asked.texts("slice")}
     cuts = [entry for entry in plan.cuts if entry.part in parts]

@@ -36,9 +36,9 @@ from gefa.work.queue import WorkQueue
 from gefa.work.tasks import note_latest_trial
 
 SCREEN = 1600
-"""px that a sample is shown at, at the most"""
+"""px at which a sample is shown, at most"""
 MOST_CHOICES = 60
-"""samples that are offered"""
+"""samples to choose from"""
 
 
 @dataclass
@@ -59,7 +59,7 @@ class Sample:
         return f"{self.source_id} {self.part}"
 
     def prepared(self, session: Session, name: str, recipe: Recipe) -> Prepared:
-        """What a run of this part alone would do."""
+        """What a run of this part alone would make."""
         plan = Plan(
             recipes={name: recipe}, cuts=(CutEntry(part=self.part, recipe=name, as_file=True),)
         )
@@ -71,18 +71,18 @@ class Sample:
         return prepared
 
     def clashes(self, session: Session, name: str, recipe: Recipe) -> bool:
-        """Whether two of its files would be called the same."""
+        """Whether two of its files would have the same name."""
         warnings = self.prepared(session, name, recipe).warnings
         return any(remark.reason == OWN_CLASH for remark in warnings)
 
     def names(self, session: Session, name: str, recipe: Recipe) -> list[str]:
-        """What the files are called."""
+        """The names of its files."""
         jobs = self.prepared(session, name, recipe).jobs
         return [variant.path for job in jobs for variant in job.variants]
 
 
 def clash_in(session: Session, source: Source, name: str, recipe: Recipe) -> str:
-    """What a recipe would have called the same in a source, in words; empty if nothing."""
+    """The files of a source that would have the same name by a recipe, in words; empty if none."""
     revision = latest_revision(session, source.id)
     if revision is None or revision.state is not RevisionState.READY:
         return ""
@@ -95,7 +95,7 @@ def clash_in(session: Session, source: Source, name: str, recipe: Recipe) -> str
 
 
 def samples(session: Session) -> list[Sample]:
-    """What a recipe can be tried on: whole pictures, and the cuts of designs."""
+    """Samples for a recipe: whole pictures, and cuts of designs."""
     found: list[Sample] = []
     for source, revision in all_sources(session):
         if revision.state is not RevisionState.READY:
@@ -112,7 +112,7 @@ def samples(session: Session) -> list[Sample]:
 
 
 def sample_of(session: Session, name: str, source_id: str, part: str) -> Sample | None:
-    """The sample asked for; else a cut that has the recipe already; else a flat picture."""
+    """The requested sample; else a cut with the recipe; else a flat picture."""
     source = session.get(Source, source_id) if source_id else None
     revision = latest_revision(session, source.id) if source else None
     if source and revision and revision.state is RevisionState.READY:
@@ -167,7 +167,7 @@ class EffectRow:
 
 @dataclass
 class Effect:
-    """What a recipe makes of a sample, or how far that is."""
+    """The files of a recipe on a sample, or their progress."""
 
     job: Task
     made: int
@@ -203,7 +203,7 @@ class Effect:
 
     @property
     def shown(self) -> File | None:
-        """The file to look at: the lightest of the largest width that fits a screen."""
+        """The file to show: the lightest of the largest width that fits a screen."""
         files = self.report.files if self.report else []
         return sent_to_large_screens([f for f in files if f.width <= SCREEN] or files)
 
@@ -222,7 +222,7 @@ def effect_of(
     recipe: Recipe,
     sample: Sample,
 ) -> Effect:
-    """The effect of a recipe, as far as it is known; has it made if it is not."""
+    """The effect of a recipe as far as it is known; requests the rest."""
     prepared = sample.prepared(session, name, recipe)
     if not prepared.jobs or not prepared.jobs[0].variants:
         reasons = [remark.reason for remark in [*prepared.failed, *prepared.warnings]]

@@ -59,7 +59,7 @@ router = guarded_router(prefix="/uploads")
 SHOWN = 50
 """uploads on a page of the feed"""
 STATES_FOR_ALL = [("", "any"), ("untold", "no alt text")]
-"""for those who see no others"""
+"""for people who see no other states"""
 STATES = [
     ("", "any"),
     ("live", "live"),
@@ -73,7 +73,7 @@ STATES = [
 
 
 class AskedMarkup(BaseModel):
-    """What the form for markup says."""
+    """The options in the form for markup."""
 
     crop: str = ""
     sizes: str = ""
@@ -85,8 +85,8 @@ class AskedMarkup(BaseModel):
 
 @dataclass
 class UploadRow:
-    """An upload in the feed. ``heaviest`` is the file at the largest width, its lightest format:
-    what a visitor with a large screen is sent, in bytes."""
+    """An upload in the feed. ``heaviest`` is the lightest file at the largest width, which large
+    screens load, in bytes."""
 
     upload: Upload
     slot: str
@@ -95,7 +95,7 @@ class UploadRow:
 
     @property
     def saved(self) -> float | None:
-        """The share of the uploaded bytes that such a visitor is spared."""
+        """The share of the uploaded bytes that such a visitor saves."""
         if self.heaviest is None or not self.upload.bytes:
             return None
         return 1 - self.heaviest / self.upload.bytes
@@ -107,7 +107,7 @@ def _row(session: Session, upload: Upload, slots: dict[str, str], busy: set[str]
 
 
 def _row_for_all(session: Session, upload: Upload, slots: dict[str, str]) -> UploadRow:
-    """The row for those who see only what is served."""
+    """The row for people who see only what is served."""
     sent = sent_to_large_screens(list(variants_of_upload(session, upload.id)))
     bytes = sent.bytes if sent else None
     return UploadRow(public_view(upload), slots[upload.slot_id], False, bytes)
@@ -116,7 +116,7 @@ def _row_for_all(session: Session, upload: Upload, slots: dict[str, str]) -> Upl
 @router.get("")
 @needs(Permission.LOOK)
 def index(request: Request, given: ServicesOf, wanted: Annotated[FeedQuery, Query()]) -> Response:
-    """Uploads, newest first, searched and filtered; those that are held are the review queue."""
+    """Uploads, newest first, searched and filtered; held ones are the review queue."""
     held = _sees_held(request)
     with given.store.reading() as session:
         found = feed(session, wanted, SHOWN, held=held)
@@ -145,7 +145,7 @@ def index(request: Request, given: ServicesOf, wanted: Annotated[FeedQuery, Quer
 
 @dataclass
 class UploadView:
-    """One upload on its screen. ``pending`` tells that its newest files are not served yet."""
+    """The screen of an upload. ``pending`` says that its newest files are not served yet."""
 
     upload: Upload
     slot: Slot
@@ -166,7 +166,7 @@ def _sees_held(request: Request) -> bool:
 
 
 def _seen(session: Session, upload_id: str, held: bool) -> Upload:
-    """An upload as it may be seen: all of it, or what is served."""
+    """The upload as the person may see it: all of it, or what is served."""
     upload = session.get(Upload, upload_id)
     if upload is None:
         raise HTTPException(404, "There is no such upload any more.")
@@ -179,8 +179,8 @@ def _seen(session: Session, upload_id: str, held: bool) -> Upload:
 
 
 def _view(session: Session, upload_id: str, held: bool) -> UploadView:
-    """An upload with its newest files; for those who do not see what is ``held``, with those that
-    are served."""
+    """An upload with its newest files; for people who may not see ``held`` ones, with the served
+    files."""
     upload = _seen(session, upload_id, held)
     slot = session.get_one(Slot, upload.slot_id)
     settings = shown_settings(session, slot)
@@ -206,7 +206,7 @@ def _view(session: Session, upload_id: str, held: bool) -> UploadView:
 @router.get("/{upload_id}")
 @needs(Permission.LOOK)
 def show(request: Request, upload_id: str, given: ServicesOf) -> Response:
-    """One upload: the picture with its crops, and what came out of it."""
+    """One upload: the picture with its crops, and its files."""
     with given.store.reading() as session:
         view = _view(session, upload_id, _sees_held(request))
     return page(request, "uploads/index.html", view=view)
@@ -215,8 +215,8 @@ def show(request: Request, upload_id: str, given: ServicesOf) -> Response:
 @router.get("/{upload_id}/files")
 @needs(Permission.LOOK)
 def files(request: Request, upload_id: str, given: ServicesOf, seen: str | None = None) -> Response:
-    """The files of an upload as they are now. The whole page if the upload waits and its picture is
-    another than the one that was ``seen`` (the beginning of its preview's digest)."""
+    """The current files of an upload. The whole page if the upload is in progress and its picture
+    is not the ``seen`` one (the beginning of its preview's digest)."""
     with given.store.reading() as session:
         view = _view(session, upload_id, _sees_held(request))
     if seen is not None and not view.making and not (seen and view.upload.preview.startswith(seen)):
@@ -233,7 +233,7 @@ def files(request: Request, upload_id: str, given: ServicesOf, seen: str | None 
 def markup(
     request: Request, upload_id: str, given: ServicesOf, asked: Annotated[AskedMarkup, Query()]
 ) -> Response:
-    """Markup as the form asks for it, in all forms."""
+    """Markup by the form's options, in all forms."""
     with given.store.reading() as session:
         view = _view(session, upload_id, _sees_held(request))
     art = [f"{asked.art_crop}; {asked.art_media}"] if asked.art_crop and asked.art_media else []
@@ -255,7 +255,7 @@ def markup(
 @router.get("/{upload_id}/preview")
 @needs(Permission.LOOK)
 def preview(request: Request, upload_id: str, given: ServicesOf) -> Response:
-    """The picture at a size to look at, in any state for those who may see them."""
+    """The preview of the picture, in any state for people who may see it."""
     with given.store.reading() as session:
         upload = _seen(session, upload_id, _sees_held(request))
     if not upload.preview:
@@ -266,7 +266,7 @@ def preview(request: Request, upload_id: str, given: ServicesOf) -> Response:
 @router.get("/{upload_id}/file/{variant_id}")
 @needs(Permission.LOOK)
 def file(request: Request, upload_id: str, variant_id: str, given: ServicesOf) -> Response:
-    """One of its files; those that are held for those who may see them."""
+    """One of its files; held ones only for people who may see them."""
     held = _sees_held(request)
     with given.store.reading() as session:
         _seen(session, upload_id, held)
@@ -279,7 +279,8 @@ def file(request: Request, upload_id: str, variant_id: str, given: ServicesOf) -
 @router.post("/to/{slot}")
 @needs(Permission.EDIT)
 async def send(request: Request, slot: str, given: ServicesOf) -> Response:
-    """Send pictures to a slot by hand, as a website would with a key. A bad one costs no other."""
+    """Upload pictures to a slot by hand, as a website would with a key. A bad one costs
+    no other."""
 
     def opened() -> OpenSlot:
         with given.store.reading() as session:
@@ -302,7 +303,7 @@ async def send(request: Request, slot: str, given: ServicesOf) -> Response:
 
 
 def _taken(given: Services, to: OpenSlot, files: list[Received]) -> list[str]:
-    """Take files in; what is said of those that were not taken."""
+    """Accept files; returns the reasons for those that were refused."""
     refused = []
     for file in files:
         try:
@@ -347,7 +348,7 @@ def describe_it(
     given: ServicesOf,
     form: FormOf,
 ) -> Response:
-    """Say something of it: its alternative text, its tags, its focal point and zoom."""
+    """Change an upload's alt text, tags, focal point and zoom."""
     fields: dict[str, Any] = {name: value for name, value in form.items() if isinstance(value, str)}
     said = described_by(fields)
     if "alt" in fields:
@@ -362,7 +363,7 @@ def describe_it(
 @router.post("/{upload_id}/suggest")
 @needs(Permission.EDIT)
 def suggest(request: Request, upload_id: str, given: ServicesOf) -> Response:
-    """Leave the focal point to the picture again."""
+    """Return to the suggested focal point."""
     _do(given, upload_id, forget_focus)
     return _done(request, given, upload_id, "")
 
@@ -370,7 +371,7 @@ def suggest(request: Request, upload_id: str, given: ServicesOf) -> Response:
 @router.post("/{upload_id}/approve")
 @needs(Permission.REVIEW)
 def approve_it(request: Request, upload_id: str, given: ServicesOf, back: Back = "") -> Response:
-    """Let everybody see it."""
+    """Put the upload live."""
     _do(given, upload_id, approve)
     return _done(request, given, upload_id, back)
 
@@ -384,7 +385,7 @@ def reject_it(
     reason: Annotated[str, Form()] = "",
     back: Back = "",
 ) -> Response:
-    """Let nobody see it, and say why."""
+    """Reject the upload, with a reason."""
     _do(given, upload_id, lambda session, upload, _: reject(session, upload, reason))
     if request.headers.get("HX-Request"):
         return Response(headers={"HX-Refresh": "true"})  # another picture may be in its place again
@@ -394,7 +395,7 @@ def reject_it(
 @router.post("/{upload_id}/remove")
 @needs(Permission.EDIT)
 def remove_it(request: Request, upload_id: str, given: ServicesOf, back: Back = "") -> Response:
-    """Serve it no more; it can be restored."""
+    """Stop serving the upload; it can be restored."""
     _do(given, upload_id, lambda session, upload, _: remove(session, upload))
     return _done(request, given, upload_id, back)
 
@@ -410,7 +411,7 @@ def restore_it(request: Request, upload_id: str, given: ServicesOf, back: Back =
 @router.post("/{upload_id}/again")
 @needs(Permission.EDIT)
 def again(request: Request, upload_id: str, given: ServicesOf, back: Back = "") -> Response:
-    """Make its files again, by the slot as it is now."""
+    """Make its files again, with the slot's current settings."""
     _do(given, upload_id, treat)
     return _done(request, given, upload_id, back)
 
@@ -418,7 +419,7 @@ def again(request: Request, upload_id: str, given: ServicesOf, back: Back = "") 
 @router.post("/{upload_id}/replace")
 @needs(Permission.EDIT)
 async def replace_it(request: Request, upload_id: str, given: ServicesOf) -> Response:
-    """Put another file in its place."""
+    """Replace the file."""
 
     def taken() -> SlotSettings:
         with given.store.reading() as session:

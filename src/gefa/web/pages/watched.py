@@ -19,13 +19,13 @@ from gefa.web.visitors import guarded_router, needs
 
 router = guarded_router(prefix="/watched")
 MOST_TOLD = 50
-"""files that could not be brought in; the rest is counted"""
+"""files that could not be brought in and are listed; the rest is counted"""
 
 
 @router.get("")
 @needs(Permission.LOOK)
 def show(request: Request, given: ServicesOf) -> Response:
-    """All of them, with what could not be brought in."""
+    """All watched folders, with files that could not be brought in."""
     return _page(request, given)
 
 
@@ -58,7 +58,7 @@ def change(
     folder: Annotated[str, Form()],
     do: Annotated[str, Form()] = "watch",
 ) -> Response:
-    """Watch a folder, or watch it no more; what came from it stays."""
+    """Watch a folder, or stop watching it; its sources stay."""
     keep_to_files(given)
     try:
         if do == "watch":

@@ -40,21 +40,21 @@ class Weighed:
 
     @property
     def saved(self) -> float | None:
-        """The share of the baseline that a visitor is spared at the largest width, 0..1."""
+        """The share of the baseline that a visitor saves at the largest width, 0..1."""
         if not self.known or not self.baseline:
             return None
         return max(0.0, 1 - self.served / self.baseline)
 
 
 class _Known(NamedTuple):
-    """A file that was made before: px, bytes."""
+    """A file made before: px, bytes."""
 
     width: int
     bytes: int
 
 
 class Scales:
-    """Weighs ``jobs`` by what the ledger knows: it is asked once for all of them."""
+    """Weighs ``jobs`` by the ledger, with one query for all."""
 
     def __init__(self, session: Session, jobs: Sequence[CutJob]) -> None:
         keys = (variant.key for job in jobs for variant in job.variants)
@@ -87,7 +87,7 @@ class Scales:
 
 
 def added(all_weighed: Iterable[Weighed]) -> Weighed:
-    """The sum of cuts; what is spared only of those of which everything is known."""
+    """The sum of cuts; savings only of cuts that are fully known."""
     total = Weighed(baseline=0)
     for weighed in all_weighed:
         total.files += weighed.files

@@ -45,7 +45,7 @@ from gefa.web.visitors import guarded_router, needs
 router = guarded_router(prefix="/weight")
 
 MOST_WIDTHS = 40
-"""of a ladder that somebody tries"""
+"""of a ladder to try"""
 WIDEST = 99_999
 """px"""
 _WIDTH = re.compile(r"[1-9][0-9]{0,4}")
@@ -54,8 +54,7 @@ MAX_AUDIENCE_BYTES = 4_000_000
 
 @dataclass(frozen=True)
 class WeightQuery:
-    """What is looked at: an address of the screen. ``cut`` is the ladder that is shown, ``widths``
-    are tried for it."""
+    """An address of the screen: ``cut`` is the ladder to show, ``widths`` are tried for it."""
 
     page: str
     audience: str
@@ -102,7 +101,7 @@ def _desk(session: Session, given: Services, asked: WeightQuery) -> Desk:
 def show(
     request: Request, given: ServicesOf, asked: Asked, saved: str = "", step: str = ""
 ) -> Response:
-    """All pages, or one. ``saved`` says what was changed just now, ``step`` by which change."""
+    """All pages, or one. ``saved`` says what was just changed, ``step`` by which change."""
     with given.store.reading() as session:
         desk = _desk(session, given, asked)
         context: dict[str, Any] = {
@@ -120,7 +119,7 @@ def show(
 
 
 def _one(desk: Desk, asked: WeightQuery) -> dict[str, Any]:
-    """What the screen of one page shows."""
+    """Everything the screen of one page shows."""
     entry = desk.entry(asked.page)
     if entry is None:
         raise Problem(404, "There is no such page", f"The plan has no page {asked.page!r}.")
@@ -155,7 +154,7 @@ def _ladder(desk: Desk, shown: ShownPage, cut: str, widths: str) -> dict[str, An
 
 
 def _widths(text: str, natural: int) -> list[int]:
-    """``400, 800`` to px; what is no width is left out, and nothing is wider than the cut."""
+    """``400, 800`` to px, without invalid widths, and none above the cut's own."""
     numbers = [int(word) for word in text.replace(",", " ").split() if _WIDTH.fullmatch(word)]
     return sorted({min(number, natural) for number in numbers})[:MOST_WIDTHS]
 
@@ -170,7 +169,7 @@ def at(request: Request, given: ServicesOf, asked: Asked) -> Response:
 @router.get("/ladder")
 @needs(Permission.LOOK)
 def ladder(request: Request, given: ServicesOf, asked: Asked) -> Response:
-    """What a ladder costs that somebody tries."""
+    """The cost of a ladder that somebody tries."""
     return _part(request, given, asked, "weight/_ladder.html")
 
 
@@ -195,7 +194,7 @@ def _part(request: Request, given: Services, asked: WeightQuery, template: str) 
 @router.post("/ladder")
 @needs(Permission.DEVELOP)
 def take(given: ServicesOf, form: FormOf, asked: Asked) -> Response:
-    """Take the widths that were tried, for the cut alone or for its recipe."""
+    """Use the tried widths, for the cut alone or for its recipe."""
     fields = Fields(form)
     with given.store.changing() as session:
         desk = _desk(session, given, asked)
@@ -242,7 +241,7 @@ def take(given: ServicesOf, form: FormOf, asked: Asked) -> Response:
 @router.post("/undo")
 @needs(Permission.DEVELOP)
 def undo(given: ServicesOf, form: FormOf, asked: Asked) -> Response:
-    """Undo the ladder that was used a moment ago."""
+    """Undo the use of a ladder."""
     with given.store.changing() as session:
         try:
             undone = undo_change(session, Fields(form).text("step"))
@@ -273,7 +272,7 @@ def _for_cut(
 @router.post("/audience")
 @needs(Permission.DEVELOP)
 def add_audience(given: ServicesOf, asked: Asked, file: UploadFile) -> Response:
-    """Take an audience in from a table; one of that name is replaced."""
+    """Import an audience from a table; one of the same name is replaced."""
     called = file.filename or "visitors.csv"
     name = called.rpartition("/")[2].rpartition(".")[0][:100] or "visitors"
     _add_audience(given, name, file.file.read(MAX_AUDIENCE_BYTES + 1), called)

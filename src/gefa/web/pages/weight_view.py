@@ -38,31 +38,31 @@ from gefa.work.page_weights import Weighing, audience_called, natural_widths
 
 WIDTH, HEIGHT = 640, 300
 LEFT, RIGHT, TOP, BOTTOM = 62, 56, 14, 58
-"""px of the drawing that are left round the lines; below them stand shares of visits"""
+"""px of the drawing around the lines; shares of visits stand below"""
 NARROWEST, WIDEST = 280, 2_560
-"""CSS px of viewports that are drawn"""
+"""CSS px of the drawn viewports"""
 SAMPLES = 240
 """viewport widths at which a page is weighed for a line"""
 SHARES = 26
 """px of the drawing for shares of visits"""
 MOST_LINES = 4
-"""densities that are drawn, those with most visits"""
+"""densities to draw, those with most visits"""
 RECIPE = "recipe:"
-"""begins what stands for all cuts of a recipe"""
+"""prefix for all cuts of a recipe"""
 LEAST_APART = 13
-"""px between two names of lines"""
+"""px between two labels of lines"""
 MARKED = (320, 480, 768, 1024, 1440, 1920, 2560)
 
 
 class Tick(NamedTuple):
-    """A place on an axis, and what is written there."""
+    """A position on an axis, and its label."""
 
     at: float
     text: str
 
 
 class Line(NamedTuple):
-    """The bytes of a page over the viewport width at one density."""
+    """The bytes of a page by viewport width, at one density."""
 
     density: float
     path: str
@@ -71,7 +71,7 @@ class Line(NamedTuple):
 
 
 class Name(NamedTuple):
-    """What is written at the ends of lines: one name for those that end together."""
+    """The label at the end of lines: one for lines that end together."""
 
     y: float
     text: str
@@ -79,7 +79,7 @@ class Name(NamedTuple):
 
 
 class Share(NamedTuple):
-    """Visits of one viewport width: where, and how high a bar."""
+    """Visits of one viewport width: its position, and the height of the bar."""
 
     x: float
     height: float
@@ -88,7 +88,7 @@ class Share(NamedTuple):
 
 @dataclass(frozen=True)
 class Chart:
-    """A page's bytes over viewport width. ``x`` and ``y`` are px of the drawing."""
+    """A page's bytes by viewport width. ``x`` and ``y`` are px of the drawing."""
 
     lines: list[Line]
     names: list[Name]
@@ -107,15 +107,15 @@ class Chart:
 
 @dataclass(frozen=True)
 class Place:
-    """The viewport that is looked at: CSS px, and device px for each."""
+    """The selected viewport: CSS px, and device px per CSS px."""
 
     width: float = 390
     density: float = 2
 
 
 class ShownSent(NamedTuple):
-    """A picture as it is sent to the viewport that is looked at. ``needed`` and ``sent`` are sides
-    of two frames, shares of the larger; ``href`` shows the file."""
+    """A picture as sent to the selected viewport. ``needed`` and ``sent`` are sides of two frames,
+    as shares of the larger; ``href`` shows the file."""
 
     file: SentFile
     href: str
@@ -125,7 +125,7 @@ class ShownSent(NamedTuple):
 
 
 class PageRow(NamedTuple):
-    """A page of the table. ``before`` is its mean with the files of the run before, in bytes."""
+    """A page of the table. ``before`` is its mean with the previous run's files, in bytes."""
 
     entry: PageEntry
     weight: PageWeight
@@ -137,7 +137,7 @@ _ROWS_LOCK = threading.Lock()
 
 
 class PageChange(NamedTuple):
-    """Bytes of a mean visit of a page after a run, and before it, if it could be weighed then."""
+    """Mean bytes of a page's visit after a run, and before it, if it could be weighed then."""
 
     page: str
     now: int
@@ -147,7 +147,7 @@ class PageChange(NamedTuple):
 
 @dataclass
 class Desk:
-    """All pages of a site, with the files that were made last."""
+    """All pages of a site, with the newest files."""
 
     plan: Plan
     cuts: ShownCuts
@@ -180,8 +180,8 @@ class Desk:
         return next((entry for entry in self.plan.pages if entry.called == name), None)
 
     def rows(self, session: Session) -> list[PageRow]:
-        """Every page, beside what it was with the files of the run before. Kept until the plan, a
-        file or a source is another; not on a site's folder, whose pages are files themselves."""
+        """Every page, compared with the previous run's files. Cached until the plan, a file or a
+        source changes; not on a site's folder, whose pages are files themselves."""
         if self.weighing.base is not None:
             return self._rows(session)
         database = str(session.get_bind().engine.url)
@@ -203,7 +203,7 @@ class Desk:
         ]
 
     def changes(self, session: Session, run: Run) -> list[PageChange]:
-        """What a run changed of the pages that show something of it."""
+        """The pages that a run changed."""
         if not self.plan.pages:
             return []
         before = self._means_before(session, run)
@@ -219,7 +219,7 @@ class Desk:
         ]
 
     def _means_before(self, session: Session, run: Run) -> dict[str, int]:
-        """The means of the pages that could be weighed before a run."""
+        """The means, before a run, of pages that could be weighed."""
         cuts = shown_cuts(session, wanted_names(self.plan), run=run, before=True)
         weighing = Weighing(self.plan, cuts.manifest, self.audience, None)
         pages = (weighing.page(e, visits=False) for e in self.plan.pages if not e.html)
@@ -231,7 +231,7 @@ class Desk:
         return found, self.weighing.shown[-1]
 
     def at(self, shown: ShownPage, place: Place) -> list[ShownSent]:
-        """Each picture of a page as it is sent to one viewport."""
+        """Each picture of a page as sent to one viewport."""
         row = AudienceRow(viewport_width=place.width, device_pixel_ratio=place.density, share=1)
         visit = weigh_page(shown, Audience("one", [row])).visits[0]
         alts = {picture.name: picture.alt for picture in shown.pictures}
@@ -259,7 +259,7 @@ class Desk:
     # -- ladders -------------------------------------------------------------------------
 
     def ladder(self, shown: ShownPage, name: str) -> LadderAdvice | None:
-        """The ladder of a cut on a page, or of all cuts there that have a recipe."""
+        """The ladder of a cut on a page, or of all its cuts with a recipe."""
         cuts = self.cuts_of(shown, name)
         demands = self.demands(shown, name)
         widths = widths_of(file for one in shown.pictures for file in one.files)
@@ -267,7 +267,7 @@ class Desk:
         return advice(name.removeprefix(RECIPE), cuts, demands, today) if demands else None
 
     def cuts_of(self, shown: ShownPage, name: str) -> list[str]:
-        """The cut of that name, or those of a page that have a recipe."""
+        """The cut of that name, or those of a page with a recipe."""
         if not name.startswith(RECIPE):
             return [name]
         recipe = name.removeprefix(RECIPE)
@@ -276,7 +276,7 @@ class Desk:
         return [one.name for one in records if one.name in on_page and one.recipe == recipe]
 
     def ladders(self, shown: ShownPage) -> list[str]:
-        """Cuts of a page that have a ladder, the one first that a better one would help most."""
+        """Cuts of a page with a ladder, the one with the most to gain first."""
         naturals = natural_widths(self.cuts.manifest)
         recipes = {cut.name: cut.recipe for cut in self.cuts.manifest.cuts}
         own = [one.name for one in ladders_of([shown], self.audience, naturals)]
@@ -284,14 +284,14 @@ class Desk:
         return [*own, *(f"{RECIPE}{one.name}" for one in shared)]
 
     def demands(self, shown: ShownPage, name: str) -> list[Demand]:
-        """What visitors need of a cut, or of all cuts of a recipe."""
+        """The visitors' demand for a cut, or for all cuts of a recipe."""
         naturals = natural_widths(self.cuts.manifest)
         found = demands_of(shown.pictures, self.audience, naturals)
         return [one for cut in self.cuts_of(shown, name) for one in found.get(cut, [])]
 
 
 def priced_for(desk: Desk, shown: ShownPage, cut: str, widths: Sequence[int]) -> Step | None:
-    """What a ladder of these widths costs on a page; None where nobody needs the cut there."""
+    """The cost of a ladder with these widths on a page; None if nobody needs the cut there."""
     demands = desk.demands(shown, cut)
     return priced(widths, demands) if demands and widths else None
 
@@ -356,7 +356,7 @@ def _bytes_over(shown: ShownPage, widths: Sequence[float], density: float) -> li
 
 
 def _steps(widths: Sequence[float], ys: Sequence[float]) -> str:
-    """A path that goes across, and up or down where the choice changes."""
+    """A path that runs across, and up or down where the choice changes."""
     path = f"M{Chart.x(widths[0]):.1f} {ys[0]:.1f}"
     last = ys[0]
     for width, y in zip(widths[1:], ys[1:], strict=True):
@@ -382,7 +382,7 @@ def _shares(audience: Audience) -> list[Share]:
 
 
 def _round(most: float) -> list[float]:
-    """Four or five amounts that read well, from 0."""
+    """Four or five round amounts, from 0."""
     unit = 10.0 ** (len(str(int(most))) - 1)
     step = next(s * unit for s in (0.2, 0.25, 0.5, 1, 2) if most / (s * unit) <= 5)
     return [at * step for at in range(int(most / step) + 1)]
@@ -390,7 +390,7 @@ def _round(most: float) -> list[float]:
 
 @dataclass(frozen=True)
 class LadderDrawing:
-    """Widths on an axis in px: what visitors need, today's ladder, the best one, and another."""
+    """Widths on an axis in px: the demand, today's ladder, the best one, and the tried one."""
 
     needed: list[Share]
     today: list[Tick]
