@@ -10,7 +10,7 @@ from pathlib import Path
 from playwright.sync_api import Page, expect
 
 from tests.browser.test_cutting import bring, drawn
-from tests.conftest import HTTP, Server, eventually
+from tests.conftest import HTTP, Server, eventually, start
 from tests.make import G, L, dot, flat, ora, photo
 from tests.web.test_sign_in import PASSPHRASE
 from tests.web.test_weight import weighed_site
@@ -131,6 +131,14 @@ def test_from_a_design_to_its_bundle_and_proof(page: Page, demo: Server, tmp_pat
     before = page.locator("#divider").get_attribute("aria-valuenow")
     page.keyboard.press("ArrowRight")
     expect(page.locator("#divider")).not_to_have_attribute("aria-valuenow", before or "")
+    expect(page.get_by_text("Choose a point")).to_be_visible(timeout=60_000)
+    tab_to(page, "WebP at quality 35", "a")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("Not made yet")).to_be_visible()
+    shown(page)
+    tab_to(page, "For this cut", "button")
+    page.keyboard.press("Enter")
+    expect(page.locator(".kept")).to_contain_text("WebP 35")
 
 
 def test_an_upload_is_described_and_its_crop_moved(page: Page, demo: Server) -> None:
@@ -321,3 +329,90 @@ def test_a_person_is_added_signs_in_and_out(page: Page, empty_server: Server) ->
         page.keyboard.type(words)
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name="Sources")).to_be_visible()
+
+
+def test_a_photograph_is_shared_and_a_report_written(
+    page: Page, demo: Server, tmp_path: Path
+) -> None:
+    file = tmp_path / "shared-by-key.jpg"
+    photo(700, 500, 33).jpegsave(str(file))
+    page.goto(f"{demo.url}/festival/")
+    shown(page)
+    tab_to(page, "Photo", "input")
+    page.locator("#photo").set_input_files(file)  # the chooser is the system's
+    tab_to(page, "What does it show?", "input")
+    page.keyboard.type("Dusk, by key")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("img", name="Dusk, by key")).to_be_visible(timeout=60_000)
+
+    shown(page)
+    tab_to(page, "Field reports", "a")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Field reports")).to_be_visible()
+    shown(page)
+    tab_to(page, "Write a report", "button")
+    page.keyboard.press("Enter")
+    expect(page.get_by_label("Title")).to_be_visible()
+    shown(page)
+    tab_to(page, "Title", "input")
+    page.keyboard.press("Control+a")
+    page.keyboard.type("Wind, by key")
+    tab_to(page, "Text", "textarea")
+    page.keyboard.type("Before it.")
+    tab_to(page, "Insert picture", "input")
+    page.locator("#add").set_input_files(file)
+    expect(page.locator(".alt")).to_be_focused(timeout=30_000)
+    page.keyboard.type("Sand, by key")
+    page.keyboard.press("Shift+Tab")
+    page.keyboard.press("Shift+Tab")
+    page.keyboard.press("ArrowUp")
+    expect(page.locator("figure.placed-right")).to_be_visible()
+    tab_to(page, "Remove", "button")
+    page.keyboard.press("Enter")
+    expect(page.locator("#blocks figure")).to_have_count(0)
+    page.keyboard.press("Enter")  # the focus is on Undo
+    expect(page.locator("#blocks figure")).to_have_count(1)
+    tab_to(page, "Save", "button")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("Saved.", exact=True)).to_be_visible()
+    tab_to(page, "View report", "a")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Wind, by key")).to_be_visible()
+    in_order(heard(page), "Before it.", 'img "Sand, by key"', 'link "Edit report"')
+
+
+def test_a_folder_is_watched_and_let_go(
+    page: Page, tmp_path: Path, free_port: Callable[[], int]
+) -> None:
+    folder = tmp_path / "site" / "photos"
+    folder.mkdir(parents=True)
+    photo(300, 200, 12).pngsave(str(folder / "watched-by-key.png"))
+    under = ("--workers", "1", "--watch-under", str(tmp_path / "site"))
+    server = start("serve", tmp_path / "data", free_port(), *under)
+    try:
+        page.goto(server.url)
+        shown(page)
+        tab_to(page, "Watch", "a")
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("heading", name="Watched folders")).to_be_visible()
+        shown(page)
+        tab_to(page, "Folder", "input")
+        page.keyboard.type("/nowhere")
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("alert")).to_contain_text("/nowhere")
+        shown(page)
+        tab_to(page, "Folder", "input")
+        page.keyboard.press("Control+a")
+        page.keyboard.type(str(folder))
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("cell", name="watched", exact=True)).to_be_visible()
+        in_order(heard(page), 'heading "Watched folders"', 'textbox "Folder"', "table", "watched")
+        page.goto(server.url)
+        expect(page.get_by_role("link", name="watched-by-key.png")).to_be_visible()
+        page.goto(f"{server.url}/watched")
+        shown(page)
+        tab_to(page, "Stop watching", "button")
+        page.keyboard.press("Enter")
+        expect(page.get_by_text("No folder is watched yet.")).to_be_visible()
+    finally:
+        server.stop()

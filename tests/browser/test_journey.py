@@ -151,11 +151,9 @@ def test_progress_is_shown_while_a_run_goes_on(page: Page, demo: Server, tmp_pat
 
 def test_a_visitor_shares_a_photograph_and_sees_the_right_variant(page: Page, demo: Server) -> None:
     page.goto(f"{demo.url}/festival/")
-    page.get_by_label("Your photograph").set_input_files(
-        demo.folder / "samples" / "photos" / "dusk.jpg"
-    )
-    page.get_by_label("What is to be seen on it?").fill("Dusk over the bay")
-    page.get_by_role("button", name="Share it").click()
+    page.get_by_label("Photo").set_input_files(demo.folder / "samples" / "photos" / "dusk.jpg")
+    page.get_by_label("What does it show?").fill("Dusk over the bay")
+    page.get_by_role("button", name="Share").click()
     picture = page.get_by_alt_text("Dusk over the bay")
     expect(picture).to_be_visible(timeout=40_000)
     picture.scroll_into_view_if_needed()

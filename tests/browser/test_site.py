@@ -163,7 +163,7 @@ def test_a_picture_is_dropped_into_a_report_placed_and_taken_out_again(
     page.locator(".alt").fill("Sand in the wind")
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_text("Saved.", exact=True)).to_be_visible()
-    page.get_by_role("link", name="See it").click()
+    page.get_by_role("link", name="View report").click()
     expect(page.get_by_role("heading", name="Wind & <sand>")).to_be_visible()
     figure = page.locator("figure.placed-left")
     expect(figure.get_by_role("img", name="Sand in the wind")).to_be_visible()
@@ -171,18 +171,18 @@ def test_a_picture_is_dropped_into_a_report_placed_and_taken_out_again(
     assert page.locator("article > p").all_inner_texts()[:2] == ["Before it.", "After it."]
     source = str(figure.locator("img").evaluate("i => i.currentSrc"))
 
-    page.get_by_role("link", name="Change this report").click()
-    page.get_by_role("button", name="Take it out").click()
-    page.get_by_role("button", name="Put it back").click()
+    page.get_by_role("link", name="Edit report").click()
+    page.get_by_role("button", name="Remove").click()
+    page.get_by_role("button", name="Undo").click()
     expect(page.locator("#blocks figure")).to_have_count(1)
-    page.get_by_role("button", name="Take it out").click()
+    page.get_by_role("button", name="Remove").click()
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_text("Saved.", exact=True)).to_be_visible()
     assert HTTP.get(source).status_code == 404, "what no page uses is served no more"
 
     page.locator(".words").first.click()
     drop(page, ".words", "notes.jpg", b"these are words")
-    expect(page.get_by_text("notes.jpg was not put in: notes.jpg is not accepted")).to_be_visible(
+    expect(page.get_by_text("notes.jpg was not inserted: notes.jpg is not accepted")).to_be_visible(
         timeout=20_000
     )
 

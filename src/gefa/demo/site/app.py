@@ -120,7 +120,7 @@ def festival(app: ASGIApp, folder: Path) -> FastAPI:
     def found(report_id: str) -> Report:
         report = record.report(report_id)
         if report is None:
-            raise HTTPException(404, "There is no such report.")
+            raise HTTPException(404, "No such report.")
         return report
 
     async def blocks_of(report: Report) -> list[dict[str, Any]]:

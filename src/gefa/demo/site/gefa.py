@@ -98,5 +98,5 @@ class Gefa:
 
 def _taken(answer: httpx.Response) -> dict[str, Any]:
     if not answer.is_success:
-        raise Refused(answer.json().get("detail", "The picture could not be taken."))
+        raise Refused(answer.json().get("detail", "The picture could not be uploaded."))
     return dict(answer.json())

@@ -30,7 +30,7 @@ const partAt = (field, at) => {
 const putIn = async (file, field, at) => {
   const figure = document.getElementById("picture").content.firstElementChild.cloneNode(true);
   const holder = figure.querySelector(".editing-picture");
-  holder.textContent = `${file.name} is on its way…`;
+  holder.textContent = `Uploading ${file.name}…`;
   const rest = partAt(field, at);
   rest.before(figure);
   say("");
@@ -39,16 +39,16 @@ const putIn = async (file, field, at) => {
   try {
     const response = await fetch(editor.dataset.pictures, { method: "POST", body: form });
     const answer = await response.json();
-    if (!response.ok) throw new Error(answer.problem ?? "it could not be taken");
+    if (!response.ok) throw new Error(answer.problem ?? "it could not be uploaded");
     figure.dataset.upload = answer.upload;
     holder.innerHTML = answer.html;
     figure.querySelector(".alt").focus();
-    say("Not saved yet.");
+    say("Unsaved changes.");
   } catch (error) {
     figure.remove();
     field.value = [field.value, rest.value].filter(Boolean).join(" ");
     rest.remove();
-    say(`${file.name} was not put in: ${error.message}`);
+    say(`${file.name} was not inserted: ${error.message}`);
   }
 };
 
@@ -74,21 +74,21 @@ document.getElementById("add").addEventListener("change", (event) => {
 });
 blocks.addEventListener("change", (event) => {
   if (event.target.matches(".where")) place(event.target.closest("figure"));
-  say("Not saved yet.");
+  say("Unsaved changes.");
 });
 blocks.addEventListener("click", (event) => {
   if (!event.target.matches(".take-out")) return;
   const figure = event.target.closest("figure");
   const next = figure.nextSibling;
   figure.remove();
-  say("Taken out. ");
+  say("Removed. ");
   const back = document.createElement("button");
   back.type = "button";
   back.className = "plain";
-  back.textContent = "Put it back";
+  back.textContent = "Undo";
   back.addEventListener("click", () => {
     blocks.insertBefore(figure, next);
-    say("Put back.");
+    say("Restored.");
   });
   said.append(back);
   back.focus();
@@ -118,8 +118,8 @@ editor.addEventListener("submit", async (event) => {
       headers: { "Content-Type": "application/json" },
       body,
     });
-    say(response.ok ? "Saved." : "It could not be saved: the text may be too long.");
+    say(response.ok ? "Saved." : "Not saved: the text may be too long.");
   } catch {
-    say("It could not be saved: the server does not answer.");
+    say("Not saved: the server does not answer.");
   }
 });
