@@ -20,7 +20,9 @@ if TYPE_CHECKING:
 
     from gefa.store.person_models import Person
 
-app = typer.Typer(help="Manage people: who may sign in, their roles, and the audit trail.", no_args_is_help=True)
+app = typer.Typer(
+    help="Manage people: who may sign in, their roles, and the audit trail.", no_args_is_help=True
+)
 
 Name = Annotated[str, typer.Argument(metavar="NAME", show_default=False)]
 Roles = Annotated[list[Role], typer.Option("--role", help="What they may do; repeat for several.")]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from sqlmodel import Session, col, select
+from sqlmodel import Session, col, func, select
 
 from gefa.store.models import Source, WatchedFolder
 from gefa.store.trail import Deed, note
@@ -13,6 +13,14 @@ from gefa.store.trail import Deed, note
 def watched_folders(session: Session) -> Sequence[WatchedFolder]:
     """All watched folders, by path."""
     return session.exec(select(WatchedFolder).order_by(col(WatchedFolder.path))).all()
+
+
+def sources_by_folder(session: Session) -> dict[str, int]:
+    """The number of sources from each watched folder, by its path."""
+    by_folder = select(Source.watched, func.count()).where(
+        col(Source.removed).is_(None), Source.watched != ""
+    )
+    return dict(session.exec(by_folder.group_by(Source.watched)).all())
 
 
 def watch(session: Session, path: str) -> None:

@@ -16,6 +16,7 @@ from gefa.store.models import Revision
 from gefa.store.recipes import shelf_of_recipes
 from gefa.store.roles import Permission
 from gefa.store.sources import bring_in
+from gefa.store.watched import watched_folders
 from gefa.web.file_form import receive_form
 from gefa.web.pages.desk_view import PAGE, DeskQuery, DeskQueryOf, DeskView, view_of_desk
 from gefa.web.pages.source_intake import Brought, SourceIntake, brought_in
@@ -46,13 +47,14 @@ def show(
     with given.store.reading() as session:
         view = _view(session, query, start=after)
         removed = len(removed_sources(session))
+        watching = given.site is not None or bool(watched_folders(session))
     if view.due:
         given.outlooks.wake()
     part = "sources/index.html"
     if "HX-Request" in request.headers:
         part = "sources/_more.html" if after else "sources/_desk.html"
     unread = len(given.watcher.problems)
-    return page(request, part, view=view, removed=removed, unread=unread)
+    return page(request, part, view=view, removed=removed, unread=unread, watching=watching)
 
 
 def _view(session: Session, query: DeskQuery, start: int = 0, count: int = PAGE) -> DeskView:

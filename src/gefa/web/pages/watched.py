@@ -10,7 +10,8 @@ from fastapi.responses import RedirectResponse
 
 from gefa.core.errors import PlanError
 from gefa.store.roles import Permission
-from gefa.store.watched import stop_watching, watch, watched_folders
+from gefa.store.sources import present
+from gefa.store.watched import sources_by_folder, stop_watching, watch, watched_folders
 from gefa.web.problems import Problem
 from gefa.web.services import Services, ServicesOf
 from gefa.web.site_mode import keep_to_files
@@ -30,12 +31,16 @@ def show(request: Request, given: ServicesOf) -> Response:
 
 
 def _page(request: Request, given: Services, problem: str = "", folder: str = "") -> Response:
-    if given.site is not None:
-        paths = [str(given.site.folder)]
-    else:
-        with given.store.reading() as session:
-            paths = [one.path for one in watched_folders(session)]
-    rows = [{"path": path, "there": Path(path).is_dir()} for path in paths]
+    with given.store.reading() as session:
+        if given.site is not None:
+            counts = {str(given.site.folder): len(present(session))}
+        else:
+            found = sources_by_folder(session)
+            counts = {one.path: found.get(one.path, 0) for one in watched_folders(session)}
+    rows = [
+        {"path": path, "there": Path(path).is_dir(), "sources": sources}
+        for path, sources in counts.items()
+    ]
     problems = sorted(given.watcher.problems.items())
     return page(
         request,
