@@ -182,6 +182,7 @@ def lightness_figures(shop: Workshop) -> list[Figure]:
         f"{LIGHT}, WebP": (found.webp, 1.0, photographs),
         f"{LIGHT}, PNG of photographs": (found.png_of_photographs, 0.88, photographs),
         f"{LIGHT}, PNG of drawn pieces": (found.png, 0.88, drawn),
+        f"{LIGHT}, pieces as PNG with a palette": (found.palettes, 0.88, f"{drawn}, look 85"),
         f"{LIGHT}, drawings as SVG": (found.drawings, 0.5, "parts of a drawing, against WebP"),
         f"{LIGHT}, pieces as WebP": (found.pieces, 0.88, f"{drawn}, look 85"),
     }

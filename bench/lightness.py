@@ -33,13 +33,15 @@ Encoder = Callable[[pyvips.Image, int], bytes]
 @dataclass
 class Lightness:
     """Bytes now over bytes with plain settings, at the same look: photographs as JPEG and WebP,
-    photographs and drawn pieces as PNG without loss, and drawn pieces as WebP at a look. And the
+    photographs and drawn pieces as PNG without loss, and drawn pieces as PNG with a palette and as
+    WebP at a look. And the
     parts of a drawing as SVG files, as they are sent, over the same as WebP."""
 
     jpeg: float
     webp: float
     png_of_photographs: float
     png: float
+    palettes: float
     pieces: float
     drawings: float
     photographs: int
@@ -55,6 +57,7 @@ def lightness(photos: Sequence[Path], folder: Path) -> Lightness:
         webp=_at_equal_look(images, Format.WEBP, _plain_webp),
         png_of_photographs=_ratio(images[:2], _png, _plain_png),
         png=_ratio(pieces, _png, _plain_png),
+        palettes=_ratio(pieces, _png_at_look, _plain_palette),
         pieces=_ratio(pieces, _webp_at_look, _plain_webp_at_look),
         drawings=_as_svg(folder / "weighed.svg"),
         photographs=len(images),
@@ -139,6 +142,20 @@ def _png(image: pyvips.Image) -> bytes:
 
 def _plain_png(image: pyvips.Image) -> bytes:
     return bytes(with_black_beneath(image).pngsave_buffer(compression=9, keep="none"))
+
+
+def _png_at_look(image: pyvips.Image) -> bytes:
+    """With the fewest colours that reach the look."""
+    source = EncodeSource(image, nature=nature_of(image).nature)
+    request = EncodeRequest(Format.PNG, Aim(look=PIECE_LOOK), Settings(colours="auto"))
+    return find(source, request).data
+
+
+def _plain_palette(image: pyvips.Image) -> bytes:
+    """256 colours, which reach the look of all pieces."""
+    data = bytes(image.pngsave_buffer(palette=True, compression=9, keep="none"))
+    assert EncodeSource(image).score(data, Format.PNG) >= PIECE_LOOK
+    return data
 
 
 def _webp_at_look(image: pyvips.Image) -> bytes:

@@ -45,6 +45,7 @@ def job_of(file: Path, recipe: str, rules: str = "") -> tuple[CutJob, Document]:
         'formats = ["webp"]\nwidths = [300, 900]\nquality = { max_bytes = 30000 }\n',
         'formats = ["jpeg"]\nwidths = [400, 800]\nquality = { look = 60 }\n',
         'formats = ["png"]\nwidths = [900]\n',
+        'formats = ["png"]\nwidths = [900]\ncolours = "auto"\nquality = { look = 60 }\n',
     ],
 )
 def test_a_photograph_weighs_what_was_expected(photograph: Path, recipe: str) -> None:

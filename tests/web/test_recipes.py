@@ -109,6 +109,7 @@ ODD = {
         name="{source}/{cut}-{width}-{hash}.{ext}",
     ),
     "thorough": Recipe(formats=("png",), widths=(64,), effort=Effort.THOROUGH, colours="auto"),
+    "all colours": Recipe(formats="auto", widths=(64,), quality=Aim(look=75), colours="all"),
     "drawings": Recipe(formats=("svg", "webp"), widths=(64,), text="keep", sprite=True),
     "own file": Recipe(formats=("jpeg",), widths=(64,), untouched=True),
     "never its own": Recipe(formats="auto", widths=(64,), quality=Aim(look=75), untouched=False),
@@ -153,6 +154,8 @@ def test_clauses_that_are_changed_get_usual_words_at_first() -> None:
     assert said(plain, quality_by="look").quality == Aim(look=75)
     assert said(plain, quality_by="budget").quality == Aim(max_bytes=120_000)
     assert said(plain, formats_by="auto").auto
+    assert said(plain, formats_by="auto").colours is None, "what was a default stays one"
+    assert said(plain, formats_by="auto").untouched is None
     assert said(plain, mark="stamp.svg").mark == Mark(picture="stamp.svg")
     assert said(ODD["auto"], formats_by="these", format="png").formats == (Format.PNG,)
     numbers = said(

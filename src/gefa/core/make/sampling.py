@@ -159,9 +159,10 @@ class _Sampling:
         image = self._image(size, variant.format)
         tiles = tiles_of(image) if self.is_photograph else None
         shell = SHELL[variant.format]
-        if tiles is None:
-            return len(self._found(image, variant, variant.quality))
         lossless = not FORMATS[variant.format].lossy
+        # The palette that tiles need is not the one that the whole needs.
+        if tiles is None or (lossless and variant.look is not None):
+            return len(self._found(image, variant, variant.quality))
         beyond = self._beyond(size, Format.PNG if lossless else Format.JPEG)
         quality = _share_of(variant.quality, beyond)
         if variant.look is not None:

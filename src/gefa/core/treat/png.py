@@ -54,10 +54,16 @@ def with_fewest_colours(
     keep: str,
 ) -> bytes | None:
     """A PNG with the smallest palette that is ``good``; None if 256 colours are not enough."""
-    found = _bisected(
-        lambda quality: _quantised(image, 8, quality, dither, keep), good, highest=False
-    )
-    return None if found is None else _smaller(found, _level(effort, image))
+
+    def made(quality: int) -> bytes:
+        return _quantised(image, 8, quality, dither, keep)
+
+    # Most pictures that need more than a palette are known by one try.
+    best = made(BEST)
+    if not good(best):
+        return None
+    found = _bisected(made, good, highest=False) or best
+    return _smaller(found, _level(effort, image))
 
 
 def colours_of(png: bytes) -> int:

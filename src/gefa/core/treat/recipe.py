@@ -218,12 +218,12 @@ class Recipe(BaseModel):
     ``zoom`` say what a ``cover`` keeps. Quality is one Aim for all formats, or a number or Aim for
     each. A format that an older one beats is left out unless ``every_format``. ``untouched`` says
     whether a picture's own file is taken where that is as light as what would be made of it; None:
-    where formats are ``"auto"``. PNG has as many ``colours`` as the picture, at most so many, or
-    with ``"auto"`` the fewest that reach the look. SVG is made of parts that are drawn: one file
-    for all widths, instead of all others; ``text`` says whether it may hold text, ``sprite``
-    whether those of a run go into one more file. ``effort`` is a word, or a number for some
-    formats as their encoders count. Formats that cannot hold alpha get the matte whatever the
-    policy says.
+    where formats are ``"auto"``. PNG has ``"all"`` the ``colours`` of the picture, at most so many,
+    or with ``"auto"`` the fewest that reach the look; None: ``"auto"`` where formats are. SVG is
+    made of parts that are drawn: one file for all widths, instead of all others; ``text`` says
+    whether it may hold text, ``sprite`` whether those of a run go into one more file. ``effort`` is
+    a word, or a number for some formats as their encoders count. Formats that cannot hold alpha get
+    the matte whatever the policy says.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -245,7 +245,7 @@ class Recipe(BaseModel):
     effort: Effort | dict[Format, int] = Effort.USUAL
     progressive: bool = True
     chroma: Chroma = Chroma.AUTO
-    colours: Literal["auto"] | Annotated[int, Field(ge=2, le=256)] | None = None
+    colours: Literal["auto", "all"] | Annotated[int, Field(ge=2, le=256)] | None = None
     dither: Share = 1.0
     text: TextPolicy = TextPolicy.PIXELS
     sprite: bool = False
@@ -378,12 +378,20 @@ class Recipe(BaseModel):
         """1..100 on the encoder's scale, or an aim to search for; None if the format has no
         quality."""
         if not FORMATS[format].lossy:
-            return self._look if self.colours == "auto" and format is Format.PNG else None
+            return self._look if format is Format.PNG and self.png_colours == "auto" else None
         if isinstance(self.quality, Aim):
             return self.quality
         if self.auto and format not in self.quality:
             return Aim(look=AUTO_LOOK)
         return self.quality.get(format, FORMATS[format].quality or 0)
+
+    @property
+    def png_colours(self) -> Literal["auto"] | int | None:
+        """The palette of PNG: at most so many colours, or with ``"auto"`` the fewest that reach the
+        look; None for all colours of the picture."""
+        if self.colours is None:
+            return "auto" if self.auto else None
+        return None if self.colours == "all" else self.colours
 
     @property
     def _look(self) -> Aim:
@@ -406,8 +414,8 @@ class Recipe(BaseModel):
             "effort": None if effort == row.effort() else effort,
             "progressive": self.progressive,
             "chroma": self.chroma,
-            "colours": self.colours,
-            "dither": self.dither if self.colours else 1.0,
+            "colours": self.png_colours,
+            "dither": self.dither if self.png_colours else 1.0,
             "text": self.text,
         }
         return Settings(**{name: value for name, value in told.items() if name in row.settings})

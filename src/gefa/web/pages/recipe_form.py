@@ -147,9 +147,14 @@ def _encoders(words: Fields) -> dict[str, Any]:
 
 
 def _untouched(words: Fields) -> bool | None:
-    """None if it is the default for these formats."""
-    said, usual = words.text("untouched"), words.text("formats_by") == "auto"
-    return None if said in ("", "yes" if usual else "no") else said == "yes"
+    """None if it is the default for the formats that the sentence was shown with."""
+    said = words.text("untouched")
+    return None if said in ("", "yes" if _shown_auto(words) else "no") else said == "yes"
+
+
+def _shown_auto(words: Fields) -> bool:
+    """Whether formats were automatic before this change: what was a default then stays one."""
+    return (words.text("shown_auto") or words.text("formats_by")) in ("yes", "auto")
 
 
 def _effort(words: Fields) -> str | dict[Format, int]:
@@ -166,10 +171,11 @@ def _effort(words: Fields) -> str | dict[Format, int]:
 
 
 def _colours(words: Fields) -> int | str | None:
+    """None if it is the default for the formats that the sentence was shown with."""
     by = words.text("colours_by")
     if by == "most":
         return words.whole("colours", "how many colours") if words.text("colours") else 64
-    return "auto" if by == "auto" else None
+    return None if by in ("", "auto" if _shown_auto(words) else "all") else by
 
 
 @dataclass(frozen=True)
@@ -247,9 +253,9 @@ class Sentence:
 
     @property
     def colours_by(self) -> str:
-        colours = self.recipe.colours
+        colours = self.recipe.png_colours
         if colours is None:
-            return ""
+            return "all"
         return "auto" if colours == "auto" else "most"
 
     @property
