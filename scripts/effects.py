@@ -21,16 +21,18 @@ from gefa.core.read.survey import survey
 from gefa.core.treat.encode import encode
 from gefa.core.treat.encode_at_quality import EncodeRequest, EncodeSource, find
 from gefa.core.treat.formats import Format
+from gefa.core.treat.png import colours_of
 from gefa.core.treat.recipe import Aim, Settings
 from gefa.core.treat.svg_file import sent_bytes, svg_file
 from gefa.core.units import weight
 from gefa.demo.pennants import draw_pennants
 from gefa.demo.photographs import SCENES, draw_photograph
+from gefa.demo.programme import draw_programme
 
 TARGET = Path(__file__).parents[1] / "docs" / "effects"
 WIDE, ROW, LABEL, CROP = 720, 30, 250, 105
 PHOTO_WIDTH = 960
-LOOK = 75.0
+LOOK, PIECE_LOOK = 75.0, 90.0
 LADDER = (480, 960, 1000, 1440, 1920)
 
 
@@ -52,6 +54,7 @@ def main() -> None:
         _write("look", *_look(photos))
         _write("jpeg", *_jpeg(photos[0]))
         _write("png", *_png(photos[0]))
+        _write("palette", *_palette(folder))
         _write("drawing", *_drawing(folder))
         _write("widths", *_widths(folder))
 
@@ -106,6 +109,27 @@ def _png(image: pyvips.Image) -> Drawn:
         Bar("made smaller without loss", len(encode(image, Format.PNG, None))),
     ]
     return "PNG, the same pixels", bars, []
+
+
+def _palette(folder: Path) -> Drawn:
+    """A piece of a design as PNG: all colours, 256, and the fewest that reach the look."""
+    path = folder / "programme.ora"
+    draw_programme(path)
+    document = read(path)
+    found = next(part for part in survey(document).parts if part.path.endswith("Masthead"))
+    assert found.extent is not None
+    part = document.part(found.path)
+    image = document.render(part, found.extent, found.extent.width).copy_memory()
+    source, settings = EncodeSource(image), Settings(colours="auto")
+    whole = encode(image, Format.PNG, None)
+    many = encode(image, Format.PNG, None, Settings(colours=256))
+    few = find(source, EncodeRequest(Format.PNG, Aim(look=PIECE_LOOK), settings)).data
+    bars = [
+        Bar("all colours", len(whole), ours=False),
+        Bar("256 colours", len(many), f"look {source.score(many, Format.PNG):.0f}", ours=False),
+        Bar(f"{colours_of(few)} colours", len(few), f"look {source.score(few, Format.PNG):.0f}"),
+    ]
+    return "PNG of a piece of a design", bars, []
 
 
 def _drawing(folder: Path) -> Drawn:

@@ -186,7 +186,7 @@ class _Decider:
         trial = [variant for variant in trial if self._of(variant).fits]
         if not trial:
             return job.recipe.rasters, ""
-        target = max((variant.look or 0.0 for variant in trial), default=0.0)
+        target = job.recipe.look if any(variant.look for variant in trial) else 0.0
         tried = {v.format: self._candidate(v, alpha, target) for v in trial}
         choice = choose(tried, self._facts.nature, self._facts.colours, alpha, target, width)
         # That JPEG has no transparency need not be told of every piece of a design.
@@ -360,7 +360,9 @@ class _Decider:
         score = self._of(variant).score
         if score is None:
             raise _Missing(Needs(looks=(variant,)))
-        return min(score, PERFECT if variant.look is None else variant.look)
+        if variant.look is None:
+            return min(score, PERFECT)
+        return min(score, self._job.recipe.look if self._job.recipe.auto else variant.look)
 
     def _reason(
         self,
