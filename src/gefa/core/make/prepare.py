@@ -205,7 +205,7 @@ def _own(recipe: Recipe, cut: Cut) -> Recipe:
     if cut.widths is not None:
         own |= {"widths": cut.widths, "densities": (), "shown": None, "steps": None}
     if cut.quality is not None:
-        own["quality"] = _own_quality(recipe, cut.quality)
+        own["quality"] = recipe.quality_with(cut.quality)
         if recipe.auto and cut.formats in (None, "auto") and not _is_look(cut.quality):
             own["formats"] = recipe.usual_formats
     if not own:
@@ -218,13 +218,6 @@ def _own(recipe: Recipe, cut: Cut) -> Recipe:
 
 def _is_look(quality: OwnQuality) -> bool:
     return isinstance(quality, Aim) and quality.look is not None
-
-
-def _own_quality(recipe: Recipe, own: OwnQuality) -> OwnQuality:
-    if not isinstance(own, dict):
-        return own
-    usual = {format: recipe.quality_for(format) for format in recipe.candidates}
-    return {format: found for format, found in usual.items() if found is not None} | own
 
 
 def _nothing_to_cut(source: Survey, part: PartFacts, cut: Cut, recipe: Recipe) -> str:

@@ -396,6 +396,14 @@ class Recipe(BaseModel):
             return "auto" if self.auto else None
         return None if self.colours == "all" else self.colours
 
+    def quality_with(self, own: OwnQuality) -> OwnQuality:
+        """A quality of one cut's own, with the recipe's for formats that it does not name."""
+        if isinstance(own, Aim):
+            return own
+        lossy = [format for format in self.candidates if FORMATS[format].lossy]
+        usual = {format: self.quality_for(format) for format in lossy}
+        return {format: found for format, found in usual.items() if found is not None} | own
+
     @property
     def look(self) -> float:
         """The look that the recipe asks for, and that automatic formats are compared at."""

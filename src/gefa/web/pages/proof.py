@@ -191,18 +191,10 @@ def _keep(session: Session, view: ProofView, whom: str, quality: OwnQuality | No
 def _for_recipe(session: Session, view: ProofView, quality: OwnQuality) -> str:
     name = view.cut_job.cut.recipe
     recipe = Plan(recipes=library(session)).recipe(name)
-    changed = recipe.model_copy(update={"quality": _merged(recipe, quality)})
+    changed = recipe.model_copy(update={"quality": recipe.quality_with(quality)})
     changed = Recipe.model_validate(changed.model_dump())
     save_recipe(session, name, changed, f"Kept {quality_words(quality)}")
     return f"{quality_words(quality)} for the recipe {name}"
-
-
-def _merged(recipe: Recipe, quality: OwnQuality) -> OwnQuality:
-    """One format's number beside those of the others; a look counts for all."""
-    if isinstance(quality, Aim):
-        return quality
-    usual = {format: recipe.quality_for(format) for format in recipe.candidates}
-    return {format: aim for format, aim in usual.items() if aim is not None} | quality
 
 
 def _for_cut(session: Session, source: Source, cut_job: CutJob, quality: OwnQuality | None) -> str:
