@@ -23,8 +23,8 @@ from gefa.store.sources import newest_revisions
 from gefa.store.standing import Bases
 from gefa.store.store import Store
 
-AT_ONCE = 12
-"""cuts in one task"""
+AT_ONCE = 2
+"""cuts in one task: few enough that the last one is not long"""
 BATCH = 40
 """sources between two reads of the database"""
 TURN_SECONDS = 20.0
