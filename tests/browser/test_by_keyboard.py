@@ -417,3 +417,89 @@ def test_a_folder_is_watched_and_let_go(
         expect(page.get_by_text("No folder is watched yet.")).to_be_visible()
     finally:
         server.stop()
+
+
+def test_parts_are_filtered_selected_and_changed_together(
+    page: Page, demo: Server, tmp_path: Path
+) -> None:
+    layers = [L(f"Kite {n}", dot(40, 40, (0, 0, 20 + n, 30)), 8 * n, 9 * n) for n in range(4)]
+    bring(page, demo, ora(tmp_path / "many-by-key.ora", 200, 120, [*layers, L("Sky", flat(9, 9))]))
+    shown(page)
+    page.keyboard.press("f")
+    page.keyboard.type("kite")
+    expect(page.locator("tbody.part:visible")).to_have_count(4)
+    page.keyboard.press("Escape")
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("Shift+ArrowDown")
+    page.keyboard.press("Shift+ArrowDown")
+    expect(page.locator("#bulk-count")).to_have_text("3 rows")
+    page.keyboard.press(" ")
+    expect(page.locator("tbody.part .tick:checked")).to_have_count(3)
+    tab_to(page, "Recipe", "#bulk-recipe")
+    page.keyboard.type("icon")
+    page.keyboard.press("Tab")
+    expect(page.locator("#history")).to_contain_text("icon")
+    tab_to(page, "Undo", "button")
+    page.keyboard.press("Enter")
+    expect(page.locator("tbody.part .tick:checked")).to_have_count(3)
+    tab_to(page, "Undo", "button")
+    page.keyboard.press("Enter")
+    expect(page.locator("tbody.part .tick:checked")).to_have_count(0)
+
+
+def test_a_slot_is_tried_changed_and_undone(page: Page, demo: Server) -> None:
+    page.goto(f"{demo.url}/slots")
+    shown(page)
+    page.keyboard.press("n")
+    page.keyboard.type("tried-by-key")
+    tab_to(page, "based on", "select")
+    page.keyboard.type("stalls")
+    tab_to(page, "Create", "button")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="tried-by-key")).to_be_visible()
+    shown(page)
+    tab_to(page, "1:1", "button")
+    page.keyboard.press("Enter")
+    expect(page.locator("#tried .cropped")).to_be_visible(timeout=60_000)
+    ratio = page.get_by_label("Ratio of crop 3")
+    before = ratio.input_value()
+    tab_to(page, "Ratio of crop 3", "input")
+    page.keyboard.press("Control+a")
+    page.keyboard.type("1:9")
+    page.keyboard.press("Enter")
+    expect(page.locator("#effect")).to_contain_text("133 × 1,200 px", timeout=60_000)
+    tab_to(page, "Undo", "button")
+    page.keyboard.press("Enter")
+    expect(ratio).to_have_value(before)
+
+
+def test_a_run_is_stopped_and_two_are_compared(
+    page: Page, empty_server: Server, tmp_path: Path
+) -> None:
+    files = [tmp_path / f"gust-{number}.jpg" for number in range(12)]
+    for number, file in enumerate(files):
+        photo(700, 500, number).jpegsave(str(file))
+    page.goto(empty_server.url)
+    shown(page)
+    page.locator("#file").set_input_files(files)  # the chooser is the system's
+    expect(page.locator("#run-button")).to_have_text("Run 12 sources", timeout=60_000)
+    stopped = page.get_by_text("Stopped just now")
+    page.keyboard.press("r")
+    expect(page.get_by_role("button", name="Stop")).to_be_visible()
+    press(page, "x", lambda: expect(stopped).to_be_visible(timeout=5_000))
+    page.goto(f"{empty_server.url}/?q=gust-1.jpg")
+    bundle = page.get_by_role("link", name="Bundle (zip)")
+    for _ in range(2):
+        run = page.locator("#run-button")
+        press(page, "r", lambda: expect(page).to_have_url(re.compile("/runs/"), timeout=5_000))
+        expect(bundle).to_be_visible(timeout=60_000)
+        assert run.count() == 0
+        page.go_back()
+        expect(run).to_be_visible()
+    page.go_forward()
+    expect(bundle).to_be_visible()
+    shown(page)
+    tab_to(page, "Compare", "button")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/compare"))
+    in_order(heard(page), "heading", "Compare with the run of", "table")

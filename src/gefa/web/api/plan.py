@@ -48,8 +48,8 @@ async def replace(
     authorization: Annotated[str, Header()] = "",
     if_match: Annotated[str, Header()] = "",
 ) -> Response:
-    """Replace the plan, as one step that can be undone. With ``If-Match``, only if nobody has
-    changed it since."""
+    """Replace the plan, as one step that can be undone. With ``If-Match``, only if it has not
+    changed since."""
     await anyio.to_thread.run_sync(check_key, given, authorization, SiteRight.BUILD)
     expect(request, MAX_PLAN_BYTES)
     body = await request.body()

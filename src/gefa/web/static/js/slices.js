@@ -9,7 +9,9 @@ const handles = document.getElementById("handles");
 const pointed = document.getElementById("pointed");
 const drawButton = () => document.getElementById("draw-slice");
 let drawing = false;
-let pickLast = false;
+// How many slices there were when one more was drawn: it is chosen once the server has it, and other
+// answers may come before.
+let before = null;
 let swallow = false;
 let chosen = null;
 
@@ -101,6 +103,7 @@ const edgeAt = (point) => {
 
 // -- drawn slices -------------------------------------------------------------------------
 
+const drawnSlices = () => [...board.querySelectorAll(".slice-area")];
 const sliceRect = (key) => board.querySelector(`.slice-area[data-slice="${CSS.escape(key)}"]`);
 const boxOf = (rect) => Object.fromEntries(["x", "y", "width", "height"].map((n) => [n, Number(rect.getAttribute(n))]));
 const CORNERS = [[0, 0], [0.5, 0], [1, 0], [1, 0.5], [1, 1], [0.5, 1], [0, 1], [0, 0.5]];
@@ -200,7 +203,7 @@ const draw = (event) => {
       rect.remove();
       setDrawing(false);
       if (!box || box.width < 1 || box.height < 1) return;
-      pickLast = true;
+      before = drawnSlices().length;
       send({ do: "draw", ...box });
     },
   );
@@ -212,7 +215,7 @@ const ENTER_IS_THEIRS = "input, select, textarea, summary, a, button:not(#draw-s
 const drawInTheMiddle = () => {
   const [width, height] = [canvas.width, canvas.height].map((side) => Math.max(1, Math.round(side / 2)));
   setDrawing(false);
-  pickLast = true;
+  before = drawnSlices().length;
   send({
     do: "draw",
     x: Math.floor((canvas.width - width) / 2),
@@ -370,7 +373,7 @@ document.body.addEventListener("htmx:beforeSwap", () => {
   if (active?.matches?.(".slice-area")) held = `.slice-area[data-slice="${CSS.escape(active.dataset.slice)}"]`;
 });
 const makeFocusable = () => {
-  for (const rect of board.querySelectorAll(".slice-area")) {
+  for (const rect of drawnSlices()) {
     rect.setAttribute("tabindex", "0");
     rect.setAttribute("role", "button");
     rect.setAttribute("aria-label", `Drawn slice ${Number(rect.dataset.slice) + 1}`);
@@ -379,10 +382,10 @@ const makeFocusable = () => {
 document.body.addEventListener("htmx:afterSettle", () => {
   makeFocusable();
   drawButton()?.setAttribute("aria-pressed", String(drawing));
-  if (pickLast) {
-    const drawn = [...board.querySelectorAll(".slice-area")];
-    if (drawn.length) choose(drawn.at(-1).dataset.slice, true);
-    pickLast = false;
+  const drawn = drawnSlices();
+  if (before !== null && drawn.length > before) {
+    choose(drawn.at(-1).dataset.slice, true);
+    before = null;
   }
   if (held) board.querySelector(held)?.focus({ preventScroll: true });
   held = null;
