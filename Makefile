@@ -4,7 +4,7 @@ PYTHON ?= $(shell command -v python3.11 || command -v python3)
 PORT ?= 8741
 VENV := .venv
 BIN := $(VENV)/bin
-# Where it is set, every process compiles all modules anew: a start takes twice as long.
+# Where it is set, every process compiles again what was edited since `make setup`.
 export PYTHONDONTWRITEBYTECODE :=
 
 .PHONY: demo test check bench stress setup command-line plan-reference effects screenshots css vendor lock chromium redis wrk clean

@@ -22,7 +22,7 @@ from gefa.core.treat.encode import encode
 from gefa.core.treat.encode_at_quality import EncodeRequest, EncodeSource, find
 from gefa.core.treat.formats import Format
 from gefa.core.treat.png import colours_of
-from gefa.core.treat.recipe import Aim, Settings
+from gefa.core.treat.recipe import PALETTE_LOOK, Aim, Settings
 from gefa.core.treat.svg_file import sent_bytes, svg_file
 from gefa.core.units import weight
 from gefa.demo.pennants import draw_pennants
@@ -32,7 +32,7 @@ from gefa.demo.programme import draw_programme
 TARGET = Path(__file__).parents[1] / "docs" / "effects"
 WIDE, ROW, LABEL, CROP = 720, 30, 250, 105
 PHOTO_WIDTH = 960
-LOOK, PIECE_LOOK = 75.0, 90.0
+LOOK = 75.0
 LADDER = (480, 960, 1000, 1440, 1920)
 
 
@@ -123,7 +123,7 @@ def _palette(folder: Path) -> Drawn:
     source, settings = EncodeSource(image), Settings(colours="auto")
     whole = encode(image, Format.PNG, None)
     many = encode(image, Format.PNG, None, Settings(colours=256))
-    few = find(source, EncodeRequest(Format.PNG, Aim(look=PIECE_LOOK), settings)).data
+    few = find(source, EncodeRequest(Format.PNG, Aim(look=PALETTE_LOOK), settings)).data
     bars = [
         Bar("all colours", len(whole), ours=False),
         Bar("256 colours", len(many), f"look {source.score(many, Format.PNG):.0f}", ours=False),

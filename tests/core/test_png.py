@@ -96,6 +96,8 @@ def test_a_recipe_asks_for_a_look_of_png_only_where_its_colours_are_chosen() -> 
     automatic = Recipe(formats="auto", widths=(90,), quality=look)
     assert automatic.quality_for(Format.PNG) == Aim(look=90), "few colours show at edges"
     assert automatic.quality_for(Format.WEBP) == Aim(look=82)
+    told = Recipe(formats="auto", widths=(90,), quality=look, colours="auto")
+    assert told.quality_for(Format.PNG) == automatic.quality_for(Format.PNG), "it is the default"
     lossless = Recipe(formats="auto", widths=(90,), quality=look, colours="all")
     assert lossless.quality_for(Format.PNG) is None
     assert lossless.settings_for(Format.PNG).colours is None

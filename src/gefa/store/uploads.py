@@ -256,7 +256,7 @@ def replace(session: Session, upload: Upload, slot: Slot, sent: Sent) -> None:
 
 
 def approve(session: Session, upload: Upload, slot: Slot) -> None:
-    """Put it live; GefaError if there is nothing to show."""
+    """Approve an upload, which makes it live; GefaError if there is nothing to show."""
     if newest_job(session, upload.id) is None:
         raise GefaError("it has no files, so there is nothing to approve.")
     release(session, upload.id)

@@ -415,7 +415,7 @@ class Recipe(BaseModel):
         """The look that PNG must reach if its colours are chosen."""
         if self.png_colours != "auto":
             return None
-        return Aim(look=max(self.look, PALETTE_LOOK) if self.colours is None else self.look)
+        return Aim(look=max(self.look, PALETTE_LOOK) if self.auto else self.look)
 
     def effort_for(self, format: Format) -> int:
         """The effort on the encoder's scale."""

@@ -119,7 +119,7 @@ async def replace_file(
 @router.post("/approve", response_model=UploadAnswer, responses=problems(401, 403, 404, 409))
 @with_key
 def approve_it(upload_id: str, given: ServicesOf, authorization: Authorization = "") -> Any:
-    """Put the upload live. The key needs the right to review."""
+    """Approve the upload, which makes it live. The key needs the right to review."""
     return _done(given, upload_id, authorization, (Right.REVIEW,), approve)
 
 

@@ -72,7 +72,7 @@ def _check_version(request: Request) -> None:
 @router.options("", status_code=204)
 @public
 def options(slot: str, given: ServicesOf, authorization: Authorization = "") -> Response:
-    """The abilities of this server; with a key, also the largest file that the slot accepts."""
+    """What this server supports; with a key, also the largest file that the slot accepts."""
     headers = {"Tus-Version": VERSION, "Tus-Extension": EXTENSIONS}
     if authorization:
         access = slot_opened(given, slot, authorization, Right.UPLOAD)

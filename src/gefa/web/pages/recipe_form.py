@@ -12,7 +12,7 @@ from starlette.datastructures import FormData
 from gefa.core.errors import PlanError
 from gefa.core.plan.problems import problems_in_words
 from gefa.core.treat.formats import FORMATS, LOSSY, RASTER, Effort, Format
-from gefa.core.treat.recipe import Aim, Corner, Fit, Recipe, TextPolicy
+from gefa.core.treat.recipe import PALETTE_LOOK, Aim, Corner, Fit, Recipe, TextPolicy
 from gefa.core.treat.recipe_sentence import aim_words, ratio_words
 from gefa.web.fields import Fields, whole_number
 
@@ -257,6 +257,12 @@ class Sentence:
         if colours is None:
             return "all"
         return "auto" if colours == "auto" else "most"
+
+    @property
+    def palette_look(self) -> str:
+        """The least look of PNG, if it is more than the recipe's; else empty."""
+        automatic = self.recipe.auto and self.recipe.png_colours == "auto"
+        return f"{PALETTE_LOOK:g}" if automatic and self.recipe.look < PALETTE_LOOK else ""
 
     @property
     def corners(self) -> list[str]:

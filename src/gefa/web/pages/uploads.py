@@ -371,7 +371,7 @@ def suggest(request: Request, upload_id: str, given: ServicesOf) -> Response:
 @router.post("/{upload_id}/approve")
 @needs(Permission.REVIEW)
 def approve_it(request: Request, upload_id: str, given: ServicesOf, back: Back = "") -> Response:
-    """Put the upload live."""
+    """Approve the upload, which makes it live."""
     _do(given, upload_id, approve)
     return _done(request, given, upload_id, back)
 
