@@ -7,7 +7,7 @@ import time
 from collections.abc import Iterator
 
 import pytest
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Browser, FloatRect, Locator, Page, expect, sync_playwright
 
 ARGUMENTS = [
     "--no-sandbox",
@@ -20,7 +20,8 @@ ARGUMENTS = [
 ]
 
 # Other tests keep the machine busy.
-expect.set_options(timeout=20_000)
+SECONDS = 60
+expect.set_options(timeout=SECONDS * 1000)
 
 
 def overflow(page: Page, seconds: float = 5) -> float:
@@ -32,6 +33,14 @@ def overflow(page: Page, seconds: float = 5) -> float:
         if over <= 0 or time.monotonic() > deadline:
             return float(over)
         page.wait_for_timeout(50)
+
+
+def place_of(locator: Locator) -> FloatRect:
+    """Where an element is, in px, once its page has its style sheet and pictures."""
+    locator.page.wait_for_load_state("load")
+    box = locator.bounding_box()
+    assert box is not None
+    return box
 
 
 @pytest.fixture(scope="session")
@@ -56,6 +65,7 @@ before all its pictures have come, and a change that is followed by another at o
 def page(browser: Browser) -> Iterator[Page]:
     """A page; anything it complains about fails the test."""
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
+    context.set_default_timeout(SECONDS * 1000)
     opened = context.new_page()
     complaints: list[str] = []
 

@@ -9,12 +9,15 @@ from pathlib import Path
 
 from playwright.sync_api import Page, expect
 
+from tests.browser.conftest import SECONDS
 from tests.browser.test_cutting import bring, drawn
 from tests.conftest import HTTP, Server, eventually, start
 from tests.make import G, L, dot, flat, ora, photo
 from tests.web.test_sign_in import PASSPHRASE
 from tests.web.test_weight import weighed_site
 
+TRY_SECONDS = 8
+"""before a key is pressed again"""
 MOST_TABS = 120
 
 
@@ -47,11 +50,15 @@ def shown(page: Page) -> None:
 def press(page: Page, key: str, until: Callable[[], None]) -> None:
     """Press ``key`` until it has worked: a key is lost while a page is still being put up."""
     shown(page)
-    for _ in range(4):
-        page.keyboard.press(key)
-        with suppress(AssertionError):
-            until()
-            return
+    expect.set_options(timeout=TRY_SECONDS * 1000)
+    try:
+        for _ in range(4):
+            page.keyboard.press(key)
+            with suppress(AssertionError):
+                until()
+                return
+    finally:
+        expect.set_options(timeout=SECONDS * 1000)
     page.keyboard.press(key)
     until()
 
@@ -110,7 +117,7 @@ def test_from_a_design_to_its_bundle_and_proof(page: Page, demo: Server, tmp_pat
     page.keyboard.press("Escape")
     expect(page.get_by_role("dialog")).to_be_hidden()
     page.keyboard.press("r")
-    expect(page.get_by_role("link", name="Bundle (zip)")).to_be_visible(timeout=60_000)
+    expect(page.get_by_role("link", name="Bundle (zip)")).to_be_visible()
     in_order(
         heard(page),
         'heading "Run of', "Made", 'link "Bundle (zip)"', 'link "Proof"', 'link "Markup"', "table",
@@ -120,7 +127,7 @@ def test_from_a_design_to_its_bundle_and_proof(page: Page, demo: Server, tmp_pat
         page.keyboard.press("d")
     assert download.value.suggested_filename.endswith(".zip")
     page.keyboard.press("p")
-    expect(page.get_by_role("slider", name="Divider")).to_be_visible(timeout=60_000)
+    expect(page.get_by_role("slider", name="Divider")).to_be_visible()
     beside = page.get_by_role("button", name="side by side")
     press(
         page, "v", lambda: expect(beside).to_have_attribute("aria-pressed", "true", timeout=2_000)
@@ -131,7 +138,7 @@ def test_from_a_design_to_its_bundle_and_proof(page: Page, demo: Server, tmp_pat
     before = page.locator("#divider").get_attribute("aria-valuenow")
     page.keyboard.press("ArrowRight")
     expect(page.locator("#divider")).not_to_have_attribute("aria-valuenow", before or "")
-    expect(page.get_by_text("Choose a point")).to_be_visible(timeout=60_000)
+    expect(page.get_by_text("Choose a point")).to_be_visible()
     tab_to(page, "WebP at quality 35", "a")
     page.keyboard.press("Enter")
     expect(page.get_by_text("Not made yet")).to_be_visible()
@@ -343,7 +350,7 @@ def test_a_photograph_is_shared_and_a_report_written(
     tab_to(page, "What does it show?", "input")
     page.keyboard.type("Dusk, by key")
     page.keyboard.press("Enter")
-    expect(page.get_by_role("img", name="Dusk, by key")).to_be_visible(timeout=60_000)
+    expect(page.get_by_role("img", name="Dusk, by key")).to_be_visible()
 
     shown(page)
     tab_to(page, "Field reports", "a")
@@ -361,7 +368,7 @@ def test_a_photograph_is_shared_and_a_report_written(
     page.keyboard.type("Before it.")
     tab_to(page, "Insert picture", "input")
     page.locator("#add").set_input_files(file)
-    expect(page.locator(".alt")).to_be_focused(timeout=30_000)
+    expect(page.locator(".alt")).to_be_focused()
     page.keyboard.type("Sand, by key")
     page.keyboard.press("Shift+Tab")
     page.keyboard.press("Shift+Tab")
@@ -460,14 +467,14 @@ def test_a_slot_is_tried_changed_and_undone(page: Page, demo: Server) -> None:
     shown(page)
     tab_to(page, "1:1", "button")
     page.keyboard.press("Enter")
-    expect(page.locator("#tried .cropped")).to_be_visible(timeout=60_000)
+    expect(page.locator("#tried .cropped")).to_be_visible()
     ratio = page.get_by_label("Ratio of crop 3")
     before = ratio.input_value()
     tab_to(page, "Ratio of crop 3", "input")
     page.keyboard.press("Control+a")
     page.keyboard.type("1:9")
     page.keyboard.press("Enter")
-    expect(page.locator("#effect")).to_contain_text("133 × 1,200 px", timeout=60_000)
+    expect(page.locator("#effect")).to_contain_text("133 × 1,200 px")
     tab_to(page, "Undo", "button")
     page.keyboard.press("Enter")
     expect(ratio).to_have_value(before)
@@ -482,7 +489,7 @@ def test_a_run_is_stopped_and_two_are_compared(
     page.goto(empty_server.url)
     shown(page)
     page.locator("#file").set_input_files(files)  # the chooser is the system's
-    expect(page.locator("#run-button")).to_have_text("Run 12 sources", timeout=60_000)
+    expect(page.locator("#run-button")).to_have_text("Run 12 sources")
     stopped = page.get_by_text("Stopped just now")
     page.keyboard.press("r")
     expect(page.get_by_role("button", name="Stop")).to_be_visible()
@@ -492,7 +499,7 @@ def test_a_run_is_stopped_and_two_are_compared(
     for _ in range(2):
         run = page.locator("#run-button")
         press(page, "r", lambda: expect(page).to_have_url(re.compile("/runs/"), timeout=5_000))
-        expect(bundle).to_be_visible(timeout=60_000)
+        expect(bundle).to_be_visible()
         assert run.count() == 0
         page.go_back()
         expect(run).to_be_visible()

@@ -13,7 +13,7 @@ from bench.designs import layered
 from playwright.sync_api import Locator, Page, expect
 
 from gefa.core.plan.plan import Plan, parse_plan
-from tests.browser.conftest import overflow
+from tests.browser.conftest import overflow, place_of
 from tests.browser.test_journey import open_source
 from tests.conftest import Server, eventually
 from tests.make import L, dot, flat, largest_difference, ora, photo
@@ -25,9 +25,9 @@ WIDTH, HEIGHT = 600, 400
 def bring(page: Page, server: Server, file: Path) -> None:
     page.goto(server.url)
     page.locator("#file").set_input_files(file)
-    expect(page.get_by_role("link", name=file.name).locator("img")).to_be_visible(timeout=30_000)
+    expect(page.get_by_role("link", name=file.name).locator("img")).to_be_visible()
     open_source(page, server, file.name)
-    expect(page.locator("#drawn image")).to_be_attached(timeout=30_000)
+    expect(page.locator("#drawn image")).to_be_attached()
 
 
 @pytest.fixture
@@ -198,7 +198,7 @@ def test_a_sliced_picture_is_put_together_without_a_seam(picture: Page) -> None:
     page.locator("#parts .tick").uncheck()
     expect(page.locator("#sum dd").first).to_have_text("12")
     page.get_by_role("button", name="Run").click()
-    expect(page.get_by_role("link", name="Bundle (zip)")).to_be_visible(timeout=60_000)
+    expect(page.get_by_role("link", name="Bundle (zip)")).to_be_visible()
     address = page.url
     page.set_viewport_size({"width": WIDTH, "height": HEIGHT})
     page.goto(f"{address}/layout/layout.html")
@@ -234,8 +234,7 @@ def test_the_cut_screen_works_at_800_px(page: Page, demo: Server, tmp_path: Path
     page.get_by_role("button", name="Split").click()
     expect(page.locator("tbody.slice")).to_have_count(3)
     for target in ("#run", "#draw-slice", "tbody.slice .tick >> nth=2"):
-        box = page.locator(target).bounding_box()
-        assert box is not None
+        box = place_of(page.locator(target))
         assert box["x"] >= 0
         assert box["x"] + box["width"] <= 800
     assert overflow(page) <= 0

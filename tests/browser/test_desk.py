@@ -41,12 +41,11 @@ def test_a_folder_is_found_treated_run_stopped_and_taken(
     page.locator("#folder-input").set_input_files(folder_of_photographs(tmp_path))
     expect(page.locator(".arriving")).to_contain_text(
         f"{PHOTOS + 1} files brought in, 1 refused, 1 other file in the folder left out",
-        timeout=60_000,
     )
     expect(page.locator(".arrivals")).to_contain_text("photos/empty.pngis empty")
     expect(page.locator(".desk-row")).to_have_count(PHOTOS + 1)
-    expect(page.locator(".standing-failed")).to_have_count(1, timeout=60_000)
-    expect(page.locator("#desk-sum")).to_contain_text(f"{PHOTOS} cuts", timeout=60_000)
+    expect(page.locator(".standing-failed")).to_have_count(1)
+    expect(page.locator("#desk-sum")).to_contain_text(f"{PHOTOS} cuts")
 
     page.keyboard.press("t")
     expect(page.locator("table#desk-rows")).to_be_visible()
@@ -91,7 +90,7 @@ def test_a_folder_is_found_treated_run_stopped_and_taken(
     page.goto(f"{empty_server.url}/?q=00-kites")
     page.get_by_role("button", name="Run 1 source").click()
     bundle = page.get_by_role("link", name="Bundle (zip)")
-    expect(bundle).to_be_visible(timeout=60_000)
+    expect(bundle).to_be_visible()
     with page.expect_download() as download:
         bundle.click()
     with zipfile.ZipFile(io.BytesIO(Path(download.value.path()).read_bytes())) as packed:

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Page, Route, expect
 
-from tests.browser.conftest import overflow
+from tests.browser.conftest import overflow, place_of
 from tests.conftest import Server, eventually
 from tests.make import L, dot, flat, ora, photo
 
@@ -51,7 +51,7 @@ def test_from_drop_to_bundle(page: Page, demo: Server, tmp_path: Path) -> None:
     page.goto(demo.url)
     drop(page, design(tmp_path / "signs.ora"))
     tile = page.get_by_role("link", name="signs.ora")
-    expect(tile.locator("img")).to_be_visible(timeout=20_000)
+    expect(tile.locator("img")).to_be_visible()
     tile.click()
 
     expect(page.get_by_label("Cut Red pin")).to_be_checked()
@@ -71,8 +71,8 @@ def test_from_drop_to_bundle(page: Page, demo: Server, tmp_path: Path) -> None:
 
     page.get_by_role("button", name="Run").click()
     expect(page.get_by_role("heading", name="Run of signs.ora")).to_be_visible()
-    with page.expect_download(timeout=60_000) as download:
-        page.get_by_role("link", name="Bundle (zip)").click(timeout=60_000)
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Bundle (zip)").click()
     bundle = tmp_path / "bundle.zip"
     download.value.save_as(bundle)
     with zipfile.ZipFile(bundle) as archive:
@@ -100,9 +100,7 @@ def test_a_bad_file_is_told_beside_its_name_and_the_good_one_comes_in(
     page.locator("#file").set_input_files([bad, good])
     expect(page.locator("#arrivals")).to_contain_text("letter.txt")
     expect(page.locator("#arrivals")).to_contain_text("is not a picture or design that Gefa reads")
-    expect(page.get_by_role("link", name="good-one.png").locator("img")).to_be_visible(
-        timeout=20_000
-    )
+    expect(page.get_by_role("link", name="good-one.png").locator("img")).to_be_visible()
     expect(page.locator("#arrivals tr")).to_have_count(1)
 
 
@@ -137,14 +135,14 @@ def test_progress_is_shown_while_a_run_goes_on(page: Page, demo: Server, tmp_pat
     page.goto(demo.url)
     page.locator("#file").set_input_files(file)
     tile = page.get_by_role("link", name="slow.png")
-    expect(tile.locator("img")).to_be_visible(timeout=30_000)
+    expect(tile.locator("img")).to_be_visible()
     tile.click()
     page.get_by_role("button", name="Run").click()
     bar = page.get_by_role("progressbar")
     expect(bar).to_be_visible()
     expect(page.get_by_text("of 9 files")).to_be_visible()
     eventually(lambda: bar.count() == 0 or int(bar.get_attribute("aria-valuenow") or 0) > 0, 30)
-    expect(page.get_by_role("link", name="Bundle (zip)")).to_be_visible(timeout=60_000)
+    expect(page.get_by_role("link", name="Bundle (zip)")).to_be_visible()
     expect(bar).to_have_count(0)
     expect(page.get_by_role("button", name="Stop")).to_be_hidden()
 
@@ -155,12 +153,11 @@ def test_a_visitor_shares_a_photograph_and_sees_the_right_variant(page: Page, de
     page.get_by_label("What does it show?").fill("Dusk over the bay")
     page.get_by_role("button", name="Share").click()
     picture = page.get_by_alt_text("Dusk over the bay")
-    expect(picture).to_be_visible(timeout=40_000)
+    expect(picture).to_be_visible()
     picture.scroll_into_view_if_needed()
     eventually(lambda: picture.evaluate("i => i.complete && i.naturalWidth"), 20)
     assert picture.evaluate("i => i.currentSrc").endswith("dusk-card-320.avif")
-    box = picture.bounding_box()
-    assert box is not None
+    box = place_of(picture)
     assert box["width"] / box["height"] == pytest.approx(1.5, rel=0.01)
 
 
@@ -180,7 +177,7 @@ def test_what_was_changed_a_moment_ago_is_in_the_run(
     page.route("**/plan", late)
     name.fill("first")
     page.get_by_role("button", name="Run").click()
-    expect(page.get_by_role("link", name="Bundle (zip)")).to_be_visible(timeout=60_000)
+    expect(page.get_by_role("link", name="Bundle (zip)")).to_be_visible()
     expect(page.locator("#sheet")).to_contain_text("first")
 
     page.unroute("**/plan")

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from tests.browser.conftest import overflow
+from tests.browser.conftest import overflow, place_of
 from tests.conftest import Server, start
 from tests.web.test_people import ROUTES
 
@@ -148,8 +148,7 @@ def test_two_fingers_zoom_the_proof(browser: Browser, served: Server, pages: lis
     page = browser.new_page(viewport={"width": 390, "height": 844}, has_touch=True)
     page.goto(f"{served.url}{next(path for path in pages if '/proof/' in path)}")
     expect(page.locator("[data-times='1']")).to_have_attribute("aria-pressed", "true")
-    box = page.locator("#canvas").bounding_box()
-    assert box
+    box = place_of(page.locator("#canvas"))
     x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
     touch = page.context.new_cdp_session(page)
     for kind, apart in (("touchStart", 20), ("touchMove", 30), ("touchMove", 45), ("touchEnd", 0)):

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from playwright.sync_api import Page, expect
 
+from tests.browser.conftest import place_of
 from tests.browser.test_accessibility import complaints
 from tests.browser.test_cutting import bring
 from tests.conftest import Server
@@ -65,7 +66,7 @@ def test_from_the_first_owner_to_a_viewer_and_out(
         "request", lambda request: posts.append(request.url) if request.method == "POST" else None
     )
     page.goto(source)
-    expect(page.locator("#drawn image")).to_be_attached(timeout=60_000)
+    expect(page.locator("#drawn image")).to_be_attached()
     expect(page.get_by_role("button", name="Run")).to_have_count(0)
     expect(page.get_by_label("Cut Near")).to_be_disabled()
     found["cut of a viewer"] = complaints(page)
@@ -73,8 +74,7 @@ def test_from_the_first_owner_to_a_viewer_and_out(
     page.keyboard.press("ArrowDown")
     page.keyboard.press("Space")
     page.keyboard.press("d")
-    edge = page.locator("#board").bounding_box()
-    assert edge
+    edge = place_of(page.locator("#board"))
     page.mouse.move(edge["x"] + 2, edge["y"] + 80)
     page.mouse.down()
     page.mouse.move(edge["x"] + 120, edge["y"] + 120, steps=4)
@@ -82,7 +82,7 @@ def test_from_the_first_owner_to_a_viewer_and_out(
     assert posts == []
     page.goto(f"{home}/recipes/figure")
     expect(page.get_by_label("Which formats")).to_be_disabled()
-    expect(page.locator("#effect table")).to_be_visible(timeout=60_000)
+    expect(page.locator("#effect table")).to_be_visible()
     found["recipe of a viewer"] = complaints(page)
     page.context.clear_cookies()
     page.goto(f"{home}/runs")

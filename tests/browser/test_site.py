@@ -21,6 +21,7 @@ from gefa.core.treat.formats import Format
 from gefa.demo.site.app import BANNER, CARD, LATER_BANNER, in_text
 from gefa.demo.site.gefa import Showing
 from gefa.demo.site.posts import Content, PictureBlock, Record
+from tests.browser.conftest import place_of
 from tests.conftest import HTTP, Server, eventually
 from tests.make import photo, with_profile
 
@@ -156,7 +157,7 @@ def test_a_picture_is_dropped_into_a_report_placed_and_taken_out_again(
     page.locator(".words").fill("Before it.\n\nAfter it.")
     page.locator(".words").evaluate("field => field.setSelectionRange(12, 12)")
     drop(page, ".words", "wind.jpg", bytes(photo(700, 500, 81).jpegsave_buffer(Q=88)))
-    expect(page.locator(".editing-picture img")).to_be_visible(timeout=30_000)
+    expect(page.locator(".editing-picture img")).to_be_visible()
     expect(page.locator(".words")).to_have_count(2)
     page.locator(".where").select_option("left")
     page.locator(".caption").fill("From the dune")
@@ -182,9 +183,9 @@ def test_a_picture_is_dropped_into_a_report_placed_and_taken_out_again(
 
     page.locator(".words").first.click()
     drop(page, ".words", "notes.jpg", b"these are words")
-    expect(page.get_by_text("notes.jpg was not inserted: notes.jpg is not accepted")).to_be_visible(
-        timeout=20_000
-    )
+    expect(
+        page.get_by_text("notes.jpg was not inserted: notes.jpg is not accepted")
+    ).to_be_visible()
 
 
 def new_slot(page: Page, demo: Server, name: str) -> None:
@@ -199,7 +200,7 @@ def test_a_slot_is_tried_changed_undone_and_given_back(page: Page, demo: Server)
     new_slot(page, demo, "tried")
     before = HTTP.get(f"{demo.url}/uploads").text.count("<tr class")
     page.get_by_role("button", name="1:1", exact=True).click()
-    expect(page.locator("#tried .cropped")).to_be_visible(timeout=60_000)
+    expect(page.locator("#tried .cropped")).to_be_visible()
     expect(page.locator("#tried [data-crop-line]")).to_have_count(3)
     expect(page.locator("#effect .crop-effect")).to_have_count(3)
     expect(page.locator("#effect")).to_contain_text(
@@ -208,7 +209,7 @@ def test_a_slot_is_tried_changed_undone_and_given_back(page: Page, demo: Server)
     page.get_by_label("Ratio of crop 3").fill("1:9")
     page.get_by_label("Ratio of crop 3").press("Enter")
     expect(page.locator("#tried figcaption")).to_contain_text("tall")
-    expect(page.locator("#effect")).to_contain_text("133 × 1,200 px", timeout=60_000)
+    expect(page.locator("#effect")).to_contain_text("133 × 1,200 px")
     page.get_by_label("Name of crop 2").fill("wide")
     page.get_by_label("Name of crop 2").press("Enter")
     expect(
@@ -217,7 +218,7 @@ def test_a_slot_is_tried_changed_undone_and_given_back(page: Page, demo: Server)
     page.get_by_role("button", name="Undo").click()
     expect(page.get_by_label("Ratio of crop 3")).to_have_value("4:5")
     page.get_by_label("Mask").select_option("circle")
-    expect(page.locator("#effect .mask-circle")).to_have_count(3, timeout=60_000)
+    expect(page.locator("#effect .mask-circle")).to_have_count(3)
     page.get_by_role("button", name="Markup: Use the default").click()
     expect(page.get_by_label("Mask")).to_have_value("none")
     assert HTTP.get(f"{demo.url}/uploads").text.count("<tr class") == before, "nothing is saved"
@@ -248,8 +249,7 @@ def test_a_focal_point_is_dragged_and_what_is_made_is_what_was_shown(
     id = answer.json()["id"]
     page.goto(f"{demo.url}/uploads?slot=dragged&state=held")
     page.get_by_role("link", name="a very long name").click()
-    box = page.locator("#focal svg").bounding_box()
-    assert box is not None
+    box = place_of(page.locator("#focal svg"))
     page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
     page.mouse.down()
     page.mouse.move(box["x"] + box["width"] * 0.8, box["y"] + box["height"] * 0.25, steps=5)

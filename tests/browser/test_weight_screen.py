@@ -8,7 +8,7 @@ from pathlib import Path
 
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import overflow
+from tests.browser.conftest import overflow, place_of
 from tests.browser.test_accessibility import complaints
 from tests.web.test_weight import weighed_site
 
@@ -34,8 +34,7 @@ def test_a_page_is_looked_at_and_its_ladder_made_better(
         page.keyboard.press("ArrowDown")
         expect(page.locator("#sent")).to_contain_text("560 px needed")
         expect(page).to_have_url(re.compile("width=280&density=2"))
-        box = chart.bounding_box()
-        assert box
+        box = place_of(chart)
         page.mouse.move(box["x"] + box["width"] * 0.9, box["y"] + box["height"] / 2)
         expect(page.locator("#sent")).to_contain_text("800 px needed")
         page.reload()
@@ -51,8 +50,7 @@ def test_a_page_is_looked_at_and_its_ladder_made_better(
         field = page.get_by_label("Try widths")
         expect(field).to_have_value("771")
         expect(page.locator(".rung-tried").first).to_be_focused()
-        place = page.locator(".rung-tried").first.bounding_box()
-        assert place
+        place = place_of(page.locator(".rung-tried").first)
         page.mouse.move(place["x"] + 7, place["y"] + 7)
         page.mouse.down()
         page.mouse.move(place["x"] - 60, place["y"] + 7, steps=4)

@@ -6,12 +6,14 @@ from __future__ import annotations
 import io
 import os
 import random
+import resource
 import struct
 import time
 import zipfile
 import zlib
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -31,8 +33,10 @@ COUNT = int(os.environ.get("GEFA_HOSTILE", "300"))
 SECONDS = 5.0
 GOOD_SECONDS = 2.0
 """until a good picture among hostile ones is live, for nine in ten: the machine may stand still"""
+SLOWER = 5.0
+"""times as long as by itself that it may take, where the machine is slow"""
 MAX_RSS = 700_000_000
-"""bytes of any worker process"""
+"""bytes of any process of the server"""
 NAMES = (
     "{}", "../../{}", "C:\\windows\\{}", "a\x00b{}", "\u202egpj.{}", "x" * 300 + "{}", "{}\r\nSet-Cookie: a=b",
     "\u2066{}\u2069", "%2e%2e%2f{}", "\x1b[2J{}", "CON.{}", " {} ",
@@ -164,19 +168,20 @@ def hostile() -> list[tuple[str, bytes]]:
     return [(NAMES[at % len(NAMES)].format(name), data) for at, (name, data) in enumerate(files)]
 
 
-def largest_worker(server: Server) -> int:
-    """Resident bytes of the largest process of the server."""
-    found = 0
-    for entry in Path("/proc").iterdir():
-        try:
-            if (entry.name.isdigit() and str(server.folder) in (entry / "cmdline").read_text()) or (
-                entry.name.isdigit() and "multiprocessing" in (entry / "cmdline").read_text()
-            ):
-                pages = int((entry / "statm").read_text().split()[1])
-                found = max(found, pages * 4096)
-        except OSError:
-            continue
-    return found
+def largest_process(server: Server) -> int:
+    """Resident bytes of the largest process of the server, itself or started by it. Other tests run
+    beside, with processes of their own."""
+    parents, sizes = {}, {}
+    for entry in Path("/proc").glob("[0-9]*"):
+        with suppress(OSError):
+            pid = int(entry.name)
+            parents[pid] = int((entry / "stat").read_text().rpartition(")")[2].split()[1])
+            sizes[pid] = int((entry / "statm").read_text().split()[1]) * resource.getpagesize()
+
+    def belongs(pid: int) -> bool:
+        return pid == server.process.pid or (pid in parents and belongs(parents[pid]))
+
+    return max((size for pid, size in sizes.items() if belongs(pid)), default=0)
 
 
 @pytest.mark.timeout(280 + COUNT)
@@ -228,9 +233,11 @@ def test_hostile_files_are_refused_and_the_good_ones_between_go_live(
         if at in good:
             waited.append(accepted(at))
         if at % 10 == 0:
-            largest = max(largest, largest_worker(empty_server))
+            largest = max(largest, largest_process(empty_server))
         return refused(at)
 
+    accepted(0)  # the first one waits for libraries
+    alone = accepted(0)
     with ThreadPoolExecutor(2) as pool:
         took = list(pool.map(send, range(COUNT)))
     # The machine may stand still for a while; a file that is slow is slow again.
@@ -239,10 +246,10 @@ def test_hostile_files_are_refused_and_the_good_ones_between_go_live(
         if max(again) > SECONDS:
             trouble.append((files[at][0][:60], took[at], again))
     assert trouble == []
-    assert len(live) == len(good)
+    assert len(live) == len(good) + 2
     waited.sort()
     print(f"good pictures: {waited[len(waited) // 2]:.2f} s, at most {waited[-1]:.2f} s")
-    assert waited[len(waited) * 9 // 10] < GOOD_SECONDS
+    assert waited[len(waited) * 9 // 10] < max(GOOD_SECONDS, SLOWER * alone)
     for id in live:
         assert client.get(f"{empty_server.url}/api/v1/uploads/{id}").json()["state"] == "live"
     assert 0 < largest < MAX_RSS, f"{largest / 1e6:.0f} MB"

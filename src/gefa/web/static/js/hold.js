@@ -2,30 +2,45 @@
 // what it starts knows of them. A change that is refused holds it back: it says why, beside its field.
 const SENDS = "[hx-post], [hx-put], [hx-patch], [hx-delete]";
 const LINGER = 200; // ms between a change and its request, at most
+const BY_ITSELF = new Set(["load", "proof:shown"]); // triggers of what a page only works out
 let underway = 0;
-let changed = -Infinity;
+let lingering = 0;
 let refused = false;
 let holding = false;
 
-const counts = (event) => event.detail.requestConfig?.verb !== "get";
-const unsettled = () => underway > 0 || performance.now() - changed < LINGER;
+const counts = (event) => {
+  const { verb, triggeringEvent } = event.detail.requestConfig ?? {};
+  return verb !== "get" && !BY_ITSELF.has(triggeringEvent?.type);
+};
+const unsettled = () => underway > 0 || lingering > 0;
 
+// Counted on the request itself: htmx tells nothing to the document when a request ends whose element
+// is gone by then.
 document.addEventListener("htmx:beforeRequest", (event) => {
-  if (counts(event)) underway += 1;
+  if (!counts(event)) return;
+  const { xhr } = event.detail;
+  underway += 1;
+  xhr.addEventListener("error", () => { refused = true; });
+  xhr.addEventListener("loadend", () => {
+    underway -= 1;
+    if (xhr.status >= 400) refused = true;
+  });
 });
-document.addEventListener("htmx:afterRequest", (event) => {
-  if (event.detail.failed) refused = true;
-  if (counts(event)) underway -= 1;
-});
-document.addEventListener("htmx:sendError", () => {
-  refused = true;
-});
+// A timer, and not the time of day: where everything stands still for a while, it still ends after
+// the earlier one that sends the request.
 document.addEventListener("change", (event) => {
-  if (event.target.closest(SENDS)) changed = performance.now();
+  if (!event.target.closest(SENDS)) return;
+  lingering += 1;
+  setTimeout(() => { lingering -= 1; }, LINGER);
 }, true);
 
 // An answer may have put another form in its place.
 const now = (form) => (form.isConnected ? form : document.getElementById(form.id));
+const buttonNow = (button, form) => {
+  if (!button || button.isConnected) return button;
+  const same = (other) => (button.id ? other.id === button.id : other.name === button.name && other.value === button.value);
+  return [...form.elements].find(same) ?? null;
+};
 
 document.addEventListener("submit", async (event) => {
   const form = event.target;
@@ -36,5 +51,6 @@ document.addEventListener("submit", async (event) => {
   refused = false;
   while (unsettled()) await new Promise((done) => setTimeout(done, 20));
   holding = false;
-  if (!refused) now(form)?.requestSubmit(event.submitter?.isConnected ? event.submitter : null);
+  const there = now(form);
+  if (!refused && there) there.requestSubmit(buttonNow(event.submitter, there));
 }, true);
