@@ -39,20 +39,22 @@ settings.load_profile("gefa")
 FIRST = (
     "test_docs",
     "test_kill",
-    "test_accessibility",
-    "test_pool",
-    "test_site_api",
+    "test_hostile_uploads",
     "test_scale",
+    "test_accessibility",
+    "test_by_keyboard",
+    "test_site_api",
     "test_uploads",
+    "test_site",
     "test_weigh",
     "test_layout",
     "test_journey",
     "test_treating",
-    "test_by_keyboard",
     "test_desk",
+    "test_pool",
 )
-"""modules that take long, so that none is left alone at the end; in turn one that needs the demo and
-one that does not, since only one process at a time can load it"""
+"""modules that take long, so that none is left alone at the end; those after the first need no demo,
+since one process loads it and the others would wait"""
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

@@ -483,13 +483,13 @@ def test_a_slot_is_tried_changed_and_undone(page: Page, demo: Server) -> None:
 def test_a_run_is_stopped_and_two_are_compared(
     page: Page, empty_server: Server, tmp_path: Path
 ) -> None:
-    files = [tmp_path / f"gust-{number}.jpg" for number in range(12)]
+    files = [tmp_path / f"gust-{number}.jpg" for number in range(6)]
     for number, file in enumerate(files):
         photo(700, 500, number).jpegsave(str(file))
     page.goto(empty_server.url)
     shown(page)
     page.locator("#file").set_input_files(files)  # the chooser is the system's
-    expect(page.locator("#run-button")).to_have_text("Run 12 sources")
+    expect(page.locator("#run-button")).to_have_text("Run 6 sources")
     stopped = page.get_by_text("Stopped just now")
     page.keyboard.press("r")
     expect(page.get_by_role("button", name="Stop")).to_be_visible()

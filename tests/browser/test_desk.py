@@ -14,7 +14,7 @@ from tests.conftest import Server, eventually
 from tests.make import photo
 from tests.web.plans import plan_for
 
-PHOTOS = 26
+PHOTOS = 16
 
 
 def folder_of_photographs(folder: Path) -> Path:

@@ -29,7 +29,7 @@ from gefa.store.store import Store
 from tests.conftest import Server
 from tests.make import broken_profiles, photo, with_profile
 
-COUNT = int(os.environ.get("GEFA_HOSTILE", "300"))
+COUNT = int(os.environ.get("GEFA_HOSTILE", "260"))
 SECONDS = 5.0
 GOOD_SECONDS = 2.0
 """until a good picture among hostile ones is live, for nine in ten: the machine may stand still"""

@@ -25,7 +25,7 @@ from gefa.work.verify import verify
 from tests.conftest import Server, eventually, start
 from tests.make import L, ora, photo
 
-KILLS = int(os.environ.get("GEFA_KILLS", "24"))
+KILLS = int(os.environ.get("GEFA_KILLS", "16"))
 RUNS = max(4, KILLS // 15)
 
 
