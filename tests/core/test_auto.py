@@ -82,6 +82,13 @@ def test_the_lightest_is_made_with_what_every_browser_shows() -> None:
     assert chosen(weighed | {"png": Candidate(9_000)})[0] == "png"
 
 
+def test_what_is_left_out_is_told_with_both_weights() -> None:
+    tried = {Format.PNG: Candidate(480), Format.WEBP: Candidate(830), Format.AVIF: Candidate(510)}
+    against = choose(tried, Nature.FLAT, 3, AlphaKind.NONE, 85, 96).against
+    assert against[Format.WEBP].endswith("left out: it weighs 0.8 kB, PNG 0.5 kB")
+    assert against[Format.AVIF].endswith("left out: it weighs as much as PNG: 0.5 kB")
+
+
 def test_what_loses_something_is_not_chosen() -> None:
     tried = {
         "avif": Candidate(30_000),

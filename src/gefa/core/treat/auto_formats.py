@@ -129,7 +129,7 @@ def _against(format: Format, tried: Mapping[Format, Candidate], kept: tuple[Form
     if candidate.lacks:
         return f"it {candidate.lacks}"
     best = min(kept, key=lambda known: tried[known].bytes)
-    return (
-        f"{FORMATS[best].label} weighs {weight(tried[best].bytes)} where it weighs"
-        f" {weight(candidate.bytes)}"
-    )
+    own, lighter = weight(candidate.bytes), weight(tried[best].bytes)
+    if own == lighter:
+        return f"it weighs as much as {FORMATS[best].label}: {own}"
+    return f"it weighs {own}, {FORMATS[best].label} {lighter}"
