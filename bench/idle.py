@@ -17,8 +17,9 @@ from gefa.core.make.prepare import prepare
 from gefa.core.plan.plan import Plan
 from gefa.core.read import read
 from gefa.core.read.survey import survey
-from gefa.store.contracts import CutBody, enqueue
+from gefa.store.contracts import CutBody
 from gefa.store.store import Store
+from gefa.store.task_rows import enqueue
 from gefa.work.queue import QUEUE_FILE, TaskMessage, WorkQueue
 
 TASKS = 10_000

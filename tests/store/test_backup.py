@@ -10,11 +10,12 @@ import pytest
 from sqlmodel import select
 
 from gefa.store import backup
-from gefa.store.backup import BackupError, FolderTarget, back_up, backed_up, kept_of, restore
+from gefa.store.backup import BackupError, FolderTarget, back_up, kept_of, restore
 from gefa.store.folder import DATABASE, FolderTrouble
 from gefa.store.models import Source
 from gefa.store.sources import bring_in
 from gefa.store.store import Store
+from gefa.store.sweep import backed_up
 
 
 def bring(store: Store, name: str, data: bytes) -> str:

@@ -15,20 +15,10 @@ from gefa.core.make.made import MadeVariant
 from gefa.core.make.report import JobReport
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import BUILT_IN, Recipe
-from gefa.store.contracts import ReadBody
+from gefa.store.contracts import ReadBody, TaskKind
 from gefa.store.ledger import enter
 from gefa.store.made_by_recipe import made_by_recipe
-from gefa.store.models import (
-    Revision,
-    Run,
-    RunSource,
-    Source,
-    Task,
-    TaskKind,
-    TaskState,
-    Variant,
-    now,
-)
+from gefa.store.models import Revision, Run, RunSource, Source, Task, TaskState, Variant, now
 from gefa.store.on_demand_jobs import KEPT, request_task, requeue, task_on
 from gefa.store.recipes import (
     can_undo,

@@ -49,8 +49,8 @@ from gefa.store.uploads import (
     treat,
 )
 from gefa.store.variants import newest_variants, variants_of_upload
-from gefa.work.kinds import settle
 from gefa.work.queue import Outcome
+from gefa.work.settlers import settle
 
 SMALL = Recipe(formats=("jpeg",), widths=(90,))
 

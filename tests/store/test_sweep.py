@@ -10,7 +10,8 @@ from typing import Any
 from sqlmodel import Session, select
 
 from gefa.store.blobs import BlobStore
-from gefa.store.models import Task, TaskKind, Upload, UploadState, Variant, now
+from gefa.store.contracts import TaskKind
+from gefa.store.models import Task, Upload, UploadState, Variant, now
 from gefa.store.slots import add_slot
 from gefa.store.sources import bring_in
 from gefa.store.store import Store

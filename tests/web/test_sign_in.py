@@ -14,7 +14,7 @@ from starlette.testclient import TestClient
 from gefa.core.errors import GefaError
 from gefa.serve import check_owner, is_exposed
 from gefa.store.models import now
-from gefa.store.passphrases import hashed, is_outdated, matches
+from gefa.store.passphrases import _NOBODY, hashed, is_outdated, matches
 from gefa.store.people import add_person, digest, new_link, person_named, remove_person, set_roles
 from gefa.store.person_models import PersonLink, SignIn
 from gefa.store.roles import Role
@@ -291,6 +291,7 @@ def test_a_passphrase_matches_however_it_was_typed(kept: str) -> None:
     assert not matches(PASSPHRASE, "")
     assert not matches("x" * 5_000_000, kept)
     assert not is_outdated(kept)
+    assert not is_outdated(_NOBODY), "unknown people take as long as known ones"
     typed = hashed("caf\u00e9 unter den Wolken 9", "Ada")
     assert matches("cafe\u0301 unter den Wolken 9", typed)
 

@@ -9,10 +9,11 @@ from typing import Any
 import pytest
 from sqlmodel import Session
 
-from gefa.store.contracts import ScoreBody, enqueue
-from gefa.store.models import Task, TaskKind, TaskState
+from gefa.store.contracts import ScoreBody, TaskKind
+from gefa.store.models import Task, TaskState
 from gefa.store.store import Store
-from gefa.work import foreman, kinds
+from gefa.store.task_rows import enqueue
+from gefa.work import foreman, settlers
 from gefa.work import foreman as foreman_module
 from gefa.work import worker as worker_module
 from gefa.work.foreman import Foreman
@@ -109,7 +110,7 @@ def test_a_settlement_that_fails_is_tried_again(
 ) -> None:
     monkeypatch.setattr(foreman, "FULL_SECONDS", 0.0)
     fails = 2
-    settled = kinds.KINDS[TaskKind.SCORE].settle
+    settled = settlers.SETTLERS[TaskKind.SCORE]
 
     def settle(session: Session, task: Task, outcome: Outcome) -> None:
         nonlocal fails
@@ -118,8 +119,7 @@ def test_a_settlement_that_fails_is_tried_again(
             raise OSError(28, "No space left on device")
         settled(session, task, outcome)
 
-    kind = kinds.Kind(kinds.KINDS[TaskKind.SCORE].run, settle)
-    monkeypatch.setitem(kinds.KINDS, TaskKind.SCORE, kind)
+    monkeypatch.setitem(settlers.SETTLERS, TaskKind.SCORE, settle)
     job = shop.add()
     for _ in range(8):
         shop.turn()

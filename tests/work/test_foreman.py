@@ -11,8 +11,8 @@ import pytest
 from sqlmodel import select
 
 from gefa.store.blobs import Blob
-from gefa.store.contracts import CONTRACTS
-from gefa.store.models import Revision, RevisionState, Task, TaskKind, TaskState
+from gefa.store.contracts import CONTRACTS, TaskKind
+from gefa.store.models import Revision, RevisionState, Task, TaskState
 from gefa.store.sources import bring_in
 from gefa.store.store import Store
 from gefa.work import foreman as module

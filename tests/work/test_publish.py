@@ -13,7 +13,8 @@ from typer.testing import CliRunner
 from gefa.cli.app import app
 from gefa.core.deliver.manifest import File
 from gefa.core.treat.formats import Format
-from gefa.store.models import Task, TaskKind, Upload, UploadState, now
+from gefa.store.contracts import TaskKind
+from gefa.store.models import Task, Upload, UploadState, now
 from gefa.store.slots import add_slot
 from gefa.store.store import Store
 from gefa.store.variants import exchange

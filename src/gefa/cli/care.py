@@ -137,8 +137,7 @@ def _list(title: str, found: list[Reference]) -> None:
 def sweep(data: DataFolder = Path("gefa-data"), anyway: Anyway = False) -> None:
     """Move files that nothing needs into the trash, where they stay for 7 days. A server does that
     once a day."""
-    from gefa.store.backup import backed_up
-    from gefa.store.sweep import TRASH_SECONDS, sweep_blobs
+    from gefa.store.sweep import TRASH_SECONDS, backed_up, sweep_blobs
 
     with failing():
         store = _store(data)

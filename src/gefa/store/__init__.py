@@ -10,6 +10,8 @@ In reading order:
 - ``blobs``: Content-addressed files: a blob's name is the SHA-256 of its bytes
 - ``bucket``: An S3-compatible bucket
 - ``contracts``: The contract of each kind of task: its body and its report
+- ``task_rows``: Queues tasks: whoever has something done hands a body over; nothing else writes
+  ``Task.task``
 - ``ledger``: The ledger: facts about each variant and each cut's pixels, by key
 - ``actor``: Who makes the present change: a person, a key, or a program
 - ``trail``: The trail: who did what, and when

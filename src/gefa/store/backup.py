@@ -33,10 +33,8 @@ from gefa.store.bucket import Bucket, blob_key
 from gefa.store.folder import DATABASE, MARK, FolderTrouble, alone
 from gefa.store.places import blobs_for, places
 from gefa.store.references import references
-from gefa.store.sweep import named
+from gefa.store.sweep import NAMES_FILE, named
 
-NAMES_FILE = "backup.names"
-"""in the data folder: the contents of the newest backup, which the sweep leaves alone"""
 _STAMP = "%Y%m%dT%H%M%S.%fZ"
 NEWEST = 3
 """generations that are always kept"""
@@ -270,14 +268,6 @@ def _names_of(target: Target, generation: str) -> set[str]:
     with tempfile.NamedTemporaryFile() as file:
         target.fetch(f"generations/{generation}.names", Path(file.name))
         return set(Path(file.name).read_text().split())
-
-
-def backed_up(folder: Path) -> set[str]:
-    """The blobs in the newest backup: after restoring its database they are needed."""
-    try:
-        return set((folder / NAMES_FILE).read_text().split())
-    except OSError:
-        return set()
 
 
 @dataclass

@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 
 from sqlmodel import Session, col, func, select
 
-from gefa.store.models import Run, Task, TaskKind, TaskState, Variant
+from gefa.store.contracts import TaskKind
+from gefa.store.models import Run, Task, TaskState, Variant
 
 RUNS_SEEN = 5
 """runs to search, newest first"""

@@ -11,6 +11,8 @@ from sqlalchemy import JSON, Column, DateTime, Index, UniqueConstraint
 from sqlmodel import Field, SQLModel
 from uuid6 import uuid7
 
+from gefa.store.contracts import TaskKind
+
 _ID_LOCK = threading.Lock()
 
 
@@ -49,21 +51,6 @@ class TaskState(StrEnum):
     QUEUED = "queued"
     DONE = "done"
     FAILED = "failed"
-
-
-class TaskKind(StrEnum):
-    READ = "read"
-    SHOW = "show"
-    TAKE = "take"
-    PDF = "pdf"
-    CUT = "cut"
-    UPLOAD = "upload"
-    TRY = "try"
-    PROOF = "proof"
-    CURVE = "curve"
-    SCORE = "score"
-    TRIAL = "trial"
-    ESTIMATE = "estimate"
 
 
 class UploadState(StrEnum):

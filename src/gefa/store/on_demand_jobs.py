@@ -5,8 +5,9 @@ from __future__ import annotations
 from pydantic import BaseModel
 from sqlmodel import Session, col, select
 
-from gefa.store.contracts import enqueue, kind_of
-from gefa.store.models import Task, TaskKind, TaskState
+from gefa.store.contracts import TaskKind, kind_of
+from gefa.store.models import Task, TaskState
+from gefa.store.task_rows import enqueue
 
 KEPT = 40
 """finished jobs of one name; earlier ones are deleted, their files stay"""

@@ -13,8 +13,8 @@ from gefa.core.deliver.sprite import sprites_of
 from gefa.core.make.made import MadeVariant
 from gefa.core.make.report import JobReport
 from gefa.store import ledger
-from gefa.store.contracts import TakeReport
-from gefa.store.models import Run, RunSource, Source, Task, TaskKind, TaskState
+from gefa.store.contracts import TakeReport, TaskKind
+from gefa.store.models import Run, RunSource, Source, Task, TaskState
 from gefa.store.plans import shared_plan
 
 

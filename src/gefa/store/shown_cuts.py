@@ -10,7 +10,8 @@ from sqlmodel import Session, col, func, select
 from gefa.core.deliver.manifest import Manifest
 from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import Plan
-from gefa.store.models import Run, Source, Task, TaskKind, TaskState
+from gefa.store.contracts import TaskKind
+from gefa.store.models import Run, Source, Task, TaskState
 from gefa.store.sources import present
 
 AT_ONCE = 500

@@ -10,8 +10,9 @@ from sqlmodel import Session, col, func, select
 
 from gefa.core.read.survey import Survey
 from gefa.store.blobs import Blob
-from gefa.store.contracts import ReadBody, enqueue
+from gefa.store.contracts import ReadBody
 from gefa.store.models import Revision, RevisionState, Source
+from gefa.store.task_rows import enqueue
 from gefa.store.trail import Deed, note
 
 MOST_VALUES = 900

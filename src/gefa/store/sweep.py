@@ -6,6 +6,7 @@ import re
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from datetime import timedelta
+from pathlib import Path
 
 from sqlalchemy import String, cast, delete, select
 from sqlmodel import Session, SQLModel, col
@@ -27,6 +28,8 @@ from gefa.store.models import (
 )
 from gefa.store.variants import SERVED_AFTER
 
+NAMES_FILE = "backup.names"
+"""in the data folder: the contents of the newest backup, which the sweep leaves alone"""
 REMOVED_AFTER = timedelta(days=30)
 """how long a removed upload can be restored"""
 RESUMED_WITHIN = timedelta(days=2)
@@ -42,6 +45,14 @@ FEW = 20
 """blobs that can always be swept: in a small site, one trial leaves more than a tenth"""
 TRASH_SECONDS = 7 * 24 * 3600.0
 _NAME = re.compile(r"[0-9a-f]{64}")
+
+
+def backed_up(folder: Path) -> set[str]:
+    """The blobs in the newest backup: after restoring its database they are needed."""
+    try:
+        return set((folder / NAMES_FILE).read_text().split())
+    except OSError:
+        return set()
 
 
 def sweep_originals(session: Session, blobs: BlobStore, fresh: float = FRESH_SECONDS) -> int:

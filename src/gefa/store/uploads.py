@@ -13,11 +13,12 @@ from gefa.core.slots.upload import MAX_ZOOM, Focus, cropped_by, treatment_of
 from gefa.core.treat.recipe import Recipe
 from gefa.store.actor import actor
 from gefa.store.blobs import Blob
-from gefa.store.contracts import UploadBody, enqueue
-from gefa.store.models import Slot, Task, TaskKind, TaskState, Upload, UploadState, now
+from gefa.store.contracts import TaskKind, UploadBody
+from gefa.store.models import Slot, Task, TaskState, Upload, UploadState, now
 from gefa.store.notices import notify
 from gefa.store.replacement import forget_earlier, keep_earlier, take_back
 from gefa.store.slots import marks_of, recipe_of, settings_of
+from gefa.store.task_rows import enqueue
 from gefa.store.trail import Deed, note
 from gefa.store.variants import (
     newest_job,

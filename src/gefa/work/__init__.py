@@ -3,7 +3,6 @@
 In reading order:
 
 - ``queue``: The queue between the foreman and the workers
-- ``kinds``: Every kind of task: the function that does it, and the one that settles it
 - ``tasks``: What a worker process does
 - ``upload``: Makes an upload's files by its slot's settings: all crops, and a preview
 - ``preview``: What the screens show of a source
@@ -15,6 +14,7 @@ In reading order:
 - ``foreman``: The foreman keeps database and queue in step
 - ``settle``: Settles a job: writes its outcome and everything that follows, in one transaction
 - ``settle_upload``: Settles an upload
+- ``settlers``: For each kind of task, the function that processes its outcome
 - ``housekeeper``: The housekeeper clears away, from time to time, what nobody needs any more
 - ``saves``: Waits for files to be saved, and until they are saved whole
 - ``source_watcher``: The folders that the server watches, and brings in what appears in them

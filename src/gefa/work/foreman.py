@@ -19,8 +19,8 @@ from gefa.core.files import lacks_room
 from gefa.store.contracts import CONTRACTS
 from gefa.store.models import Task, TaskState
 from gefa.store.store import Store
-from gefa.work.kinds import settle
 from gefa.work.queue import Lease, Outcome, TaskMessage, WorkQueue, alive
+from gefa.work.settlers import settle
 
 LOOK_SECONDS = 2.0
 """between two checks for lost jobs"""

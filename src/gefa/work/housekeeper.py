@@ -6,7 +6,6 @@ import logging
 import threading
 import time
 
-from gefa.store.backup import backed_up
 from gefa.store.desk import sweep_removed
 from gefa.store.keys import note_uses
 from gefa.store.ledger import KEPT, sweep_ledger
@@ -15,6 +14,7 @@ from gefa.store.store import Store
 from gefa.store.sweep import (
     TRASH_SECONDS,
     Sweep,
+    backed_up,
     sweep_blobs,
     sweep_originals,
     sweep_rows,

@@ -14,14 +14,15 @@ from gefa.core.make.foresight import foresee
 from gefa.core.make.naming import wanted_paths
 from gefa.core.make.prepare import Prepared, give_names
 from gefa.store import ledger
-from gefa.store.contracts import EstimateBody, enqueue
+from gefa.store.contracts import EstimateBody, TaskKind
 from gefa.store.desk_rows import known_outlooks
-from gefa.store.models import Outlook, RevisionState, Source, Task, TaskKind, TaskState
+from gefa.store.models import Outlook, RevisionState, Source, Task, TaskState
 from gefa.store.plans import expanded_for
 from gefa.store.run_choice import Chosen, choose
 from gefa.store.sources import newest_revisions
 from gefa.store.standing import Bases
 from gefa.store.store import Store
+from gefa.store.task_rows import enqueue
 
 AT_ONCE = 2
 """cuts in one task: few enough that the last one is not long"""

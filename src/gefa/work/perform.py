@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import resource
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -11,26 +12,41 @@ from pydantic import BaseModel
 
 from gefa.core.errors import GefaError, SourceError
 from gefa.core.units import weight
-from gefa.store.contracts import CONTRACTS
+from gefa.store.contracts import CONTRACTS, TaskKind
+from gefa.work import tasks
 from gefa.work.allowance import OTHER_SECONDS, computing
-from gefa.work.kinds import function_for, kind_named
-from gefa.work.tasks import Desk
+
+FUNCTIONS: dict[TaskKind, Callable[..., BaseModel]] = {
+    TaskKind.READ: tasks.read_source,
+    TaskKind.SHOW: tasks.show_source,
+    TaskKind.TAKE: tasks.take_originals,
+    TaskKind.PDF: tasks.write_pdf,
+    TaskKind.CUT: tasks.make_cut,
+    TaskKind.UPLOAD: tasks.treat_upload,
+    TaskKind.TRIAL: tasks.treat_upload,
+    TaskKind.TRY: tasks.try_recipe,
+    TaskKind.PROOF: tasks.draw_proof,
+    TaskKind.CURVE: tasks.draw_curve,
+    TaskKind.ESTIMATE: tasks.estimate_cuts,
+    TaskKind.SCORE: tasks.score_variant,
+}
+"""each takes a desk and the body of its contract, and gives the report"""
 
 
 def perform(
     folder: Path, task: str, kind: str, body: dict[str, Any], threads: int
 ) -> dict[str, Any]:
     """The report of a task; GefaError if it fails, or if its kind is unknown here."""
-    known = kind_named(kind)
-    if known is None:
+    if kind not in set(TaskKind):
         raise GefaError(
             f"this worker does not know tasks of the kind {kind!r}.",
             advice="Use the same version for server and workers.",
         )
+    known = TaskKind(kind)
     asked = CONTRACTS[known].body.model_validate(body)
     try:
         with computing(OTHER_SECONDS):
-            done = function_for(known)(Desk(folder, task, threads), asked)
+            done = FUNCTIONS[known](tasks.Desk(folder, task, threads), asked)
     except MemoryError:
         raise _too_large(asked) from None
     except pyvips.Error as error:

@@ -22,8 +22,8 @@ from gefa.core.plan.plan import Plan
 from gefa.core.read.survey import Survey
 from gefa.store import ledger
 from gefa.store.blobs import BlobStore
-from gefa.store.contracts import CutBody
-from gefa.store.models import Revision, Run, TaskKind
+from gefa.store.contracts import CutBody, TaskKind
+from gefa.store.models import Revision, Run
 from gefa.store.plans import expanded_for, whole_plan
 from gefa.store.run_manifest import jobs_of, manifest_of, sources_of
 from gefa.store.sources import present, survey_of

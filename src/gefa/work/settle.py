@@ -19,8 +19,8 @@ from gefa.store.contracts import (
     MadeReport,
     ReadReport,
     ShowBody,
+    TaskKind,
     TryReport,
-    enqueue,
 )
 from gefa.store.models import (
     Outlook,
@@ -29,7 +29,6 @@ from gefa.store.models import (
     Run,
     Source,
     Task,
-    TaskKind,
     TaskState,
     Variant,
 )
@@ -37,6 +36,7 @@ from gefa.store.plans import PlanUnreadable, follow, whole_plan
 from gefa.store.run_choice import Chosen, plan_run
 from gefa.store.runs import finish, start_run
 from gefa.store.sources import revision_before, survey_of
+from gefa.store.task_rows import enqueue
 from gefa.work.queue import Outcome
 
 MAX_PAIRS = 40

@@ -1,5 +1,5 @@
 """What a worker process does: for each kind of task a function that is told its body and gives its
-report; ``gefa.work.kinds`` lists them."""
+report; ``gefa.work.perform`` lists them."""
 
 from __future__ import annotations
 

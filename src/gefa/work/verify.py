@@ -12,11 +12,12 @@ from sqlmodel import Session
 
 from gefa.core.threads import cores
 from gefa.store.blobs import digest_of
-from gefa.store.contracts import ShowBody, enqueue
+from gefa.store.contracts import ShowBody
 from gefa.store.mending import mended_by_treating
 from gefa.store.models import Revision, Source, Task
 from gefa.store.references import Reference, Role, references
 from gefa.store.store import Store
+from gefa.store.task_rows import enqueue
 from gefa.work.perform import perform
 from gefa.work.pool import Pool
 

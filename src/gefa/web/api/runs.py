@@ -16,8 +16,9 @@ from pydantic import BaseModel, ConfigDict, Field
 from sqlmodel import Session
 
 from gefa.core.cut.cut import Remark
+from gefa.store.contracts import TaskKind
 from gefa.store.keys import SiteRight
-from gefa.store.models import Run, TaskKind, TaskState, as_utc
+from gefa.store.models import Run, TaskState, as_utc
 from gefa.store.run_choice import choose, plan_run
 from gefa.store.run_manifest import jobs_of, manifest_of, sources_of
 from gefa.store.runs import recent_runs, start_run, stop_run

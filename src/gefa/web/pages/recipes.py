@@ -14,9 +14,9 @@ from gefa.core.errors import GefaError, PlanError
 from gefa.core.treat.recipe import BUILT_IN, BUILT_IN_WORDS, Recipe
 from gefa.core.treat.recipe_sentence import sentence
 from gefa.core.units import listed
-from gefa.store.contracts import TryReport
+from gefa.store.contracts import TaskKind, TryReport
 from gefa.store.made_by_recipe import made_by_recipe
-from gefa.store.models import Task, TaskKind, TaskState
+from gefa.store.models import Task, TaskState
 from gefa.store.recipes import (
     can_undo,
     library,

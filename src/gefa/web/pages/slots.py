@@ -14,10 +14,10 @@ from gefa.core.errors import GefaError
 from gefa.core.read.sniff import FLAT_KINDS, LABELS
 from gefa.core.slots.settings import SlotSettings, limits_in_words
 from gefa.core.treat.recipe_sentence import ratio_words
-from gefa.store.contracts import UploadReport
+from gefa.store.contracts import TaskKind, UploadReport
 from gefa.store.feed import counts, latest_live, uploads_of
 from gefa.store.keys import Right, keys_of, new_key, revoke
-from gefa.store.models import Notification, Site, Slot, Task, TaskKind, TaskState, UploadState
+from gefa.store.models import Notification, Site, Slot, Task, TaskState, UploadState
 from gefa.store.notices import notices_of, tell_again
 from gefa.store.recipes import shelf_of_recipes
 from gefa.store.roles import Permission

@@ -20,8 +20,8 @@ from gefa.core.read.document import CANVAS_PATH
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Recipe
 from gefa.store.blobs import BlobStore
-from gefa.store.contracts import TryBody, TryReport
-from gefa.store.models import Revision, RevisionState, Source, Task, TaskKind, TaskState
+from gefa.store.contracts import TaskKind, TryBody, TryReport
+from gefa.store.models import Revision, RevisionState, Source, Task, TaskState
 from gefa.store.on_demand_jobs import request_task, requeue
 from gefa.store.plans import (
     PlanUnreadable,
