@@ -182,6 +182,7 @@ def test_what_was_changed_a_moment_ago_is_in_the_run(
 
     page.unroute("**/plan")
     page.get_by_role("link", name="Back to the cuts").click()
+    page.wait_for_url("**/sources/*")  # before that nothing hears of a change
     no = json.dumps({"detail": "It cannot be called so."})
     page.route("**/plan", lambda route: route.fulfill(status=422, body=no))
     name.fill("second")

@@ -17,7 +17,9 @@ from gefa.store.sources import bring_in
 from gefa.store.store import Store
 from gefa.work import foreman as module
 from gefa.work.foreman import Foreman
+from gefa.work.perform import FUNCTIONS
 from gefa.work.queue import Lease, Outcome, TaskMessage, WorkQueue, alive, host_id
+from gefa.work.settlers import SETTLERS
 
 
 class Desk:
@@ -146,6 +148,10 @@ def test_whether_a_worker_lives() -> None:
     assert alive(Lease(host=host_id(), pid=os.getpid(), beat=1)) is True
     assert alive(Lease(host=host_id(), pid=_dead_pid(), beat=1)) is False
     assert alive(Lease(host="elsewhere", pid=1, beat=1)) is None
+
+
+def test_every_kind_of_task_can_be_asked_for_done_and_settled() -> None:
+    assert set(CONTRACTS) == set(FUNCTIONS) == set(SETTLERS) == set(TaskKind)
 
 
 def test_a_reading_and_an_upload_go_before_a_batch(desk: Desk) -> None:

@@ -1,8 +1,8 @@
 """The contract of each kind of task: its body and its report.
 
 Workers import this module, which therefore knows nothing of the database: its libraries would take
-half a second and 30 MB of each process. How each kind is done is in ``gefa.work.perform``, how it
-is settled in ``gefa.work.settlers``.
+0.4 s and 23 MB of each process. How each kind is done is in ``gefa.work.perform``, how it is
+settled in ``gefa.work.settlers``.
 """
 
 from __future__ import annotations
