@@ -83,7 +83,9 @@ class _Decider:
 
     def decisions(self) -> Decisions:
         job = self._job
-        if job.variants and (self._known.facts is None or self._lacks_growth()):
+        if not job.variants:  # CSS shows it without any file
+            return Decisions((), "", ())
+        if self._known.facts is None or self._lacks_growth():
             raise _Missing(Needs(facts=True))
         drawn = self._why_drawn(job.drawing) if job.drawing is not None else ""
         if job.drawing is not None and drawn and not job.recipe.every_format:
