@@ -295,11 +295,9 @@ class FlatPicture(Document):
         """``region`` (px) of all frames at ``size`` px under each other, with the fields that
         libvips writes an animation from: ``page-height``, ``delay`` (ms) and ``loop``."""
         try:
-            strip, delays, loop = self._frames()
-            tops = (at * self.size.height + region.y for at in range(self.frames))
-            frames = [
-                resize(strip.crop(region.x, top, region.width, region.height), size) for top in tops
-            ]
+            stills, delays, loop = self._frames()
+            box = (region.x, region.y, region.width, region.height)
+            frames = [resize(still.crop(*box), size).copy_memory() for still in stills]
             joined = pyvips.Image.arrayjoin(frames, across=1).copy_memory().copy()
         except pyvips.Error as error:
             raise self._unreadable(error) from error
@@ -308,21 +306,21 @@ class FlatPicture(Document):
         joined.set_type(pyvips.GValue.gint_type, "loop", loop)
         return joined
 
-    def _frames(self) -> tuple[pyvips.Image, list[int], int]:
-        """All frames as sRGB below each other, for random access; their delays (ms), and how often
-        they play."""
+    def _frames(self) -> tuple[list[pyvips.Image], list[int], int]:
+        """All frames as sRGB, for random access; their delays (ms), and how often they play."""
         if self._kind in _COMPOSED:
-            movement, frames = frames_of(self._path, self._kind)
-            size = (self.size.width, self.size.height * self.frames)
-            raw = self._scratch.raw(f"{self._digest} frames", frames)
-            strip = pyvips.Image.rawload(str(raw), *size, 4).copy(interpretation="srgb")
+            movement, rows = frames_of(self._path, self._kind)
+            stored = self._scratch.frames(f"{self._digest} frames", self.size, rows)
+            frames = [image.copy(interpretation="srgb") for image in stored]
             if self._colour_profile is not None:
-                strip = to_srgb(_with_profile(strip, self._colour_profile))
-            return strip, list(movement.delays), movement.loop
+                frames = [to_srgb(_with_profile(frame, self._colour_profile)) for frame in frames]
+            return frames, list(movement.delays), movement.loop
         strip = self._loaded(n=-1)
         told = {name: strip.get(name) for name in ("delay", "loop") if strip.get_typeof(name)}
         strip = self._in_any_order("frames", to_srgb(strip))
-        return strip, list(told.get("delay", [])), int(told.get("loop", 0))
+        width, height = self.size.width, self.size.height
+        frames = [strip.crop(0, at * height, width, height) for at in range(self.frames)]
+        return frames, list(told.get("delay", [])), int(told.get("loop", 0))
 
     @cached_property
     def _colour_profile(self) -> bytes | None:

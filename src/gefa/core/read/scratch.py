@@ -19,6 +19,8 @@ import numpy as np
 import pyvips
 from numpy.typing import NDArray
 
+from gefa.core.geometry import Size
+
 TILE = 512
 """px of a side"""
 KEPT_SECONDS = 24 * 3600.0
@@ -49,8 +51,11 @@ class Scratch:
             os.utime(target)
         return pyvips.Image.tiffload(str(target))
 
-    def raw(self, key: str, frames: Iterable[NDArray[np.uint8]]) -> Path:
-        """A file of the frames' bytes one after another: only one frame is in memory."""
+    def frames(
+        self, key: str, size: Size, frames: Iterable[NDArray[np.uint8]]
+    ) -> list[pyvips.Image]:
+        """Frames of RGBA, each of ``size`` px, from a file on disk: only those in use are in
+        memory."""
         self.folder.mkdir(parents=True, exist_ok=True)
         name = hashlib.sha256(key.encode()).hexdigest()[:32]
         target = self.folder / f"{name}.raw"
@@ -60,7 +65,7 @@ class Scratch:
                 _write_raw(frames, target)
         with suppress(OSError):
             os.utime(target)
-        return target
+        return _mapped(target, size)
 
     def measured(self, key: str) -> dict[str, Any] | None:
         """The measurement under ``key``, if it is still there."""
@@ -88,6 +93,16 @@ class Scratch:
         for ending in ("tif", "raw", "lock"):
             for file in self.folder.glob(f"*.{ending}"):
                 file.unlink(missing_ok=True)
+
+
+def _mapped(file: Path, size: Size) -> list[pyvips.Image]:
+    """The frames in a file of RGBA bytes. They are mapped, not loaded: encoding processes block
+    every loader of libvips that no source needs, the one for raw bytes too."""
+    shape = (size.height, size.width, 4)
+    bytes = size.height * size.width * 4
+    starts = range(0, file.stat().st_size, bytes)
+    maps = [np.memmap(file, np.uint8, mode="r", offset=start, shape=shape) for start in starts]
+    return [pyvips.Image.new_from_memory(rows, size.width, size.height, 4, "uchar") for rows in maps]
 
 
 def _write_raw(frames: Iterable[NDArray[np.uint8]], target: Path) -> None:
