@@ -12,6 +12,7 @@ from typer.testing import CliRunner
 
 from gefa.cli.app import app
 from gefa.core.deliver.manifest import File
+from gefa.core.errors import PlanError
 from gefa.core.treat.formats import Format
 from gefa.store.contracts import TaskKind
 from gefa.store.models import Task, Upload, UploadState, now
@@ -121,6 +122,22 @@ def test_a_manifest_that_names_other_files_clears_nothing_outside(
         publish(site_manifest(session), FolderPlace(out, store.blobs), clear=True)
     assert outside.read_text() == "mine"
     assert Path("/etc/hostname").exists()
+
+
+def test_files_of_others_stay_and_their_manifest_stops_it(store: Store, tmp_path: Path) -> None:
+    live(store, "one", [b"first", b"second"])
+    with store.session() as session:
+        manifest = site_manifest(session)
+    out = tmp_path / "out"
+    mine = out / manifest.files[0].path
+    mine.parent.mkdir(parents=True)
+    mine.write_text("mine")
+    done = publish(manifest, FolderPlace(out, store.blobs), clear=True)
+    assert (done.taken, done.written) == ([manifest.files[0].path], 1)
+    assert mine.read_text() == "mine"
+    (out / "manifest.json").write_text('{"name": "An application", "icons": []}')
+    with pytest.raises(PlanError, match="did not write"):
+        publish(manifest, FolderPlace(out, store.blobs))
 
 
 @pytest.mark.parametrize(

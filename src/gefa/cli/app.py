@@ -129,6 +129,8 @@ def publish(
         f"{done.written} written, {done.there} there already, {done.cleared} cleared:"
         f" {len(manifest.uploads)} uploads, {weight(done.bytes)}"
     )
+    for path in done.taken:
+        err_console.print(f"gefa: {path} exists, and Gefa did not write it. Move it", markup=False)
     for path in done.lost:
         err_console.print(
             f"gefa: {path} is lost or damaged and was left out; `gefa verify --repair` makes"
@@ -137,7 +139,7 @@ def publish(
         )
     if done.left:
         out_console.print(f"{done.left} files are no longer live; --clear removes them")
-    if done.lost:
+    if done.lost or done.taken:
         raise typer.Exit(FAILED)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Collection, Iterable
 from pathlib import Path
 from typing import Protocol
@@ -10,6 +11,7 @@ from typing import Protocol
 from pydantic import BaseModel, ValidationError
 from sqlmodel import Session, col, select
 
+from gefa.core.errors import PlanError
 from gefa.core.files import write_whole
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.store.blobs import BlobStore
@@ -77,7 +79,7 @@ class SiteManifest(BaseModel):
 
 class Published(BaseModel):
     """The result of publishing. ``left`` are earlier files that are still there, ``lost`` paths of
-    files that cannot be read here."""
+    files that cannot be read here, ``taken`` paths at which somebody else's files lie."""
 
     written: int
     there: int
@@ -85,12 +87,14 @@ class Published(BaseModel):
     cleared: int
     left: int
     lost: list[str] = []
+    taken: list[str] = []
 
 
 class Place(Protocol):
     """A place to publish to."""
 
     def has(self, file: PublishedFile) -> bool: ...
+    def is_taken(self, path: str) -> bool: ...
     def put(self, file: PublishedFile) -> None: ...
     def clear(self, path: str) -> None: ...
     def before(self) -> bytes: ...
@@ -116,6 +120,9 @@ class FolderPlace:
             return (self._folder / file.path).stat().st_size == file.bytes
         except FileNotFoundError:
             return False
+
+    def is_taken(self, path: str) -> bool:
+        return os.path.lexists(self._folder / path)
 
     def put(self, file: PublishedFile) -> None:
         write_whole(self._folder / file.path, _readable(self._blobs, file).read_bytes())
@@ -151,6 +158,9 @@ class BucketPlace:
 
     def has(self, file: PublishedFile) -> bool:
         return self._bucket.age(file.path) is not None
+
+    def is_taken(self, path: str) -> bool:
+        return False  # ``has`` has looked: a bucket's files have no other size than their names say
 
     def put(self, file: PublishedFile) -> None:
         media_type = FORMATS[file.format].media_type
@@ -220,24 +230,29 @@ def publish(
     """Write missing files, then the manifest; ``clear`` deletes files of earlier manifests that
     this one lacks. If only some ``slots`` are published, files of the others stay, in the manifest
     too."""
-    before = _read(place.before())
+    before = _manifest_of(place.before())
     only = set(slots)
     if only:
         others = [upload for upload in before.uploads if upload.slot not in only]
         manifest = SiteManifest(uploads=[*others, *manifest.uploads])
     written = there = 0
-    lost = []
+    lost, taken = [], []
     for file in manifest.files:
         if place.has(file):
             there += 1
+            continue
+        if file.path not in before.paths and place.is_taken(file.path):
+            taken.append(file.path)
             continue
         try:
             place.put(file)
             written += 1
         except FileNotFoundError:
             lost.append(file.path)
-    manifest = manifest.without(lost)
-    gone = before.paths - {file.path for file in manifest.files}
+    manifest = manifest.without({*lost, *taken})
+    # Whatever a manifest names: nothing but uploads is ever cleared.
+    published = {path for path in before.paths if path.startswith("m/")}
+    gone = published - {file.path for file in manifest.files}
     if not clear:
         # Named on, so that they can be cleared another time.
         manifest = manifest.model_copy(update={"earlier": sorted(gone)})
@@ -253,12 +268,21 @@ def publish(
         cleared=len(gone) if clear else 0,
         left=0 if clear else len(gone),
         lost=lost,
+        taken=taken,
     )
 
 
-def _read(before: bytes) -> SiteManifest:
-    """The previous manifest; an empty one if there is no readable one."""
-    try:
-        return SiteManifest.model_validate_json(before)
-    except ValidationError:
+def _manifest_of(before: bytes) -> SiteManifest:
+    """The manifest of the last publishing; an empty one for the first. PlanError if somebody else
+    keeps a manifest there."""
+    if not before:
         return SiteManifest()
+    try:
+        if b'"gefa_site"' in before:
+            return SiteManifest.model_validate_json(before)
+    except ValidationError:
+        pass
+    raise PlanError(
+        f"there is a {MANIFEST} that `gefa publish` did not write.",
+        advice="Move it, or publish to another folder.",
+    )
