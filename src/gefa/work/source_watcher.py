@@ -26,7 +26,7 @@ from gefa.store.store import Store
 from gefa.store.trail import Deed, note
 from gefa.store.watched import watched_folders
 from gefa.work.saves import PATIENCE_SECONDS, wait_until_still
-from gefa.work.site import files_below, folders_below, looks_like_source
+from gefa.work.site import files_below, folders_below, looks_like_source, name_problem
 
 QUIET_MS = 300
 """after which the watching library reports that nothing happened"""
@@ -71,7 +71,7 @@ class Watcher:
         self._store, self._wake = store, wake
         self._site = site
         self.root = root.resolve()
-        self._seen: dict[Path, tuple[int, int]] = {}
+        self._seen: dict[Path, tuple[int, ...]] = {}
         self.problems: dict[Path, str] = {}
         """why files could not be brought in"""
         self._ending = False
@@ -165,19 +165,21 @@ class Watcher:
     def _look_through(self, place: Place) -> None:
         """Bring in new and changed files of a place; drop sources that are gone from a site's
         folder."""
-        names = set()
+        found: dict[Path, str] = {}
         try:
             for path, name in place.files():
                 if self._ending:
                     return
-                names.add(name)
+                found[path] = name
                 self._bring_in(place, path, name)
         except GefaError as error:
             self._tell(place.folder, error.told)
             return
         self.problems = {path: why for path, why in self.problems.items() if path.exists()}
+        for path in [p for p in self._seen if p.is_relative_to(place.folder) and p not in found]:
+            del self._seen[path]  # it is gone, and brought in again if it comes back
         if place.whole_site:
-            self._let_go(names)
+            self._let_go(set(found.values()))
 
     def _let_go(self, names: set[str]) -> None:
         with self._store.reading() as session:
@@ -213,6 +215,7 @@ class Watcher:
     def _bring_in(self, place: Place, path: Path, name: str) -> None:
         """A new source, or a new revision with the current bytes; the same bytes add nothing."""
         try:
+            # From before it is read: what is saved while it is copied is another save.
             stamp = _stamp(path)
             if self._seen.get(path) == stamp:
                 return
@@ -222,7 +225,6 @@ class Watcher:
             self._check_name(place, name)
             kind = self._kind_when_whole(path, name)
             blob = self._blob_of(path, name)
-            self._seen[path] = _stamp(path)
             self.problems.pop(path, None)
         except GefaError as error:
             self._tell(path, error.told)
@@ -235,12 +237,14 @@ class Watcher:
             if not place.whole_site and source.watched != str(place.folder):
                 source.watched = str(place.folder)
                 session.add(source)
+        self._seen[path] = stamp
         self._wake()
 
     def _check_name(self, place: Place, name: str) -> None:
-        usual = clean_path(name)
-        if usual != name:
+        if not place.whole_site and (usual := clean_path(name)) != name:
             raise PlanError("cannot have that name here.", advice=f"Rename it, as {usual!r}.")
+        if problem := name_problem(name):
+            raise PlanError(problem)
         with self._store.reading() as session:
             there = session.exec(select(Source).where(Source.name == name)).first()
         if there is not None and there.watched not in ("", str(place.folder)):
@@ -263,6 +267,6 @@ class Watcher:
         return blob if here else self._store.blobs.put_file(path)
 
 
-def _stamp(path: Path) -> tuple[int, int]:
+def _stamp(path: Path) -> tuple[int, ...]:
     found = os.stat(path)
-    return found.st_mtime_ns, found.st_size
+    return found.st_mtime_ns, found.st_size, found.st_ino
