@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from pathlib import Path
 
+from gefa.core.deliver.manifest import MANIFEST, Manifest
 from gefa.core.make.folder_shelf import FolderShelf
 from gefa.core.make.made import CutFacts, MadeVariant
 from gefa.core.make.report import JobReport
@@ -17,6 +18,8 @@ def remember(out: Path, *reports: JobReport) -> None:
         paths = {key: path for path, key in report.keys.items()}
         shelf.remember(report.made, paths, report.facts)
     shelf.sweep()
+    files = [file for report in reports for file in report.files]
+    (out / MANIFEST).write_text(Manifest(sources=[], files=files).to_json())
 
 
 class MemoryShelf:

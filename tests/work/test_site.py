@@ -143,12 +143,15 @@ def test_without_sources_in_the_plan_all_there_is_counts(tmp_path: Path) -> None
         (tmp_path / place).write_bytes(b"x")
     (tmp_path / "link.png").symlink_to(tmp_path / "a.png")
     (tmp_path / "loop").symlink_to(tmp_path)
+    with pytest.raises(PlanError, match="holds the source"):
+        site_files(Plan(), tmp_path, tmp_path / "out")
+    (tmp_path / "out/manifest.json").write_text(Manifest(sources=[]).to_json())
     found = site_files(Plan(), tmp_path, tmp_path / "out")
     assert [file.name for file in found] == ["a.png", "deep/er/b.jpg"]
     (tmp_path / "empty").mkdir()
     with pytest.raises(PlanError, match="no picture or design"):
         site_files(Plan(), tmp_path / "empty", tmp_path / "out")
-    with pytest.raises(PlanError, match="would lie among its sources"):
+    with pytest.raises(PlanError, match="holds the source"):
         site_files(Plan(), tmp_path, tmp_path)
     with pytest.raises(PlanError, match="match nothing"):
         site_files(parse_plan('[[sources]]\nfiles = "x/*"', "p"), tmp_path, tmp_path / "out")

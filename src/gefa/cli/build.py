@@ -56,6 +56,14 @@ Force = Annotated[bool, typer.Option("--force", help="Make everything again and 
 Watch = Annotated[
     bool, typer.Option("--watch", help="Keep running, and export again whenever a source is saved.")
 ]
+Overwrite = Annotated[
+    list[Path] | None,
+    typer.Option(
+        "--overwrite",
+        metavar="PATH",
+        help="A file in the out folder that Gefa did not make, and may replace. Repeat for more.",
+    ),
+]
 DryRun = Annotated[
     bool,
     typer.Option("--dry-run", help="Say what would be made, reused and dropped."),
@@ -107,9 +115,9 @@ class Site:
 
 def site_for(plan_file: Path | None, out: Path | None) -> Site:
     """The site of the given plan file, or of the nearest one. PlanError if it names no folder for
-    files."""
+    files, or one where none may be written."""
     from gefa.core.plan.plan import Plan, load_plan
-    from gefa.work.site import plan_above
+    from gefa.work.site import out_folder, plan_above
 
     file = plan_file or plan_above(Path())
     plan = load_plan(file) if file else Plan()
@@ -119,7 +127,7 @@ def site_for(plan_file: Path | None, out: Path | None) -> Site:
                 "there is no folder for the files.",
                 advice='Name one with --out, or as out = "img" in a gefa.toml.',
             )
-        out = file.parent / plan.out
+        out = out_folder(plan.out, file.parent)
     return Site(file, plan, out)
 
 
@@ -127,6 +135,8 @@ def files_for(
     site: Site, sources: Sequence[Path], place_for: Callable[[Path], Path]
 ) -> list[SiteFile]:
     """The sources named on the command line, or all sources of the site."""
+    from gefa.core.files import real
+    from gefa.core.make.own_files import OwnFiles
     from gefa.work.site import files_below, listed, named, site_files
 
     if not sources:
@@ -137,13 +147,18 @@ def files_for(
             )
         return site_files(site.plan, site.base, site.out)
     found: list[SiteFile] = []
+    own = OwnFiles(site.out)
     for folder in (path for path in sources if path.is_dir()):
-        below = list(files_below(folder, without=[site.out]))
+        without = [] if real(folder) == real(site.out) else [site.out]
+        below = list(files_below(folder, without))
         if not below:
             raise PlanError("holds no picture and no design.", file=str(folder))
         found += named(below, site.base or folder)
-    found += listed([path for path in sources if not path.is_dir()], site.base, place_for)
-    return list({file.path.resolve(): file for file in found}.values())
+    files = [path for path in sources if not path.is_dir()]
+    for path in (path for path in files if own.holds(path)):
+        err_console.print(f"left out: {path}: Gefa made this file", markup=False)
+    found += listed([path for path in files if not own.holds(path)], site.base, place_for)
+    return list({real(file.path): file for file in found}.values())
 
 
 @app.command()
@@ -158,6 +173,7 @@ def export(
     layout: LayoutToo = False,
     pdf: PdfToo = False,
     large: Large = False,
+    overwrite: Overwrite = None,
     as_json: AsJson = False,
 ) -> None:
     """Make the files of a site, or of SOURCES, in a folder, with a manifest and markup."""
@@ -172,7 +188,7 @@ def export(
             site,
             sources or [],
             pool,
-            Wishes(force=force, watch=watch, layout=layout, pdf=pdf, large=large),
+            Wishes(force, watch, layout, pdf, large, overwrite or []),
         )
     names = {file.name for file in files}
     if as_json:
@@ -191,6 +207,7 @@ class Wishes:
     layout: bool
     pdf: bool
     large: bool
+    overwrite: list[Path]
 
 
 def _exported(
@@ -206,6 +223,7 @@ def _exported(
             progress=_told(bar, wishes.large, ask=not wishes.watch),
             extras=Extras(layout=wishes.layout, pdf=wishes.pdf),
             marks=site.marks,
+            overwrite=_inside(site.out, wishes.overwrite),
         )
         files = files_for(site, sources, exporter.place_for)
         if wishes.watch:
@@ -213,6 +231,18 @@ def _exported(
             _watch(exporter, pool, files, site)
             raise typer.Exit
         return files, exporter.export(files, site.plan, whole_site=not sources).manifest
+
+
+def _inside(out: Path, paths: Sequence[Path]) -> list[str]:
+    """Paths within the out folder, named from here or from there. PlanError for any other."""
+    found = []
+    for path in paths:
+        there = path if path.exists() else out / path
+        try:
+            found.append(there.absolute().relative_to(out.absolute()).as_posix())
+        except ValueError:
+            raise PlanError(f"is not inside {out}.", file=str(path)) from None
+    return found
 
 
 def _rehearsed(site: Site, sources: Sequence[Path], pool: Pool) -> Rehearsal:

@@ -151,7 +151,7 @@ def _site(plan: Path | None, out: Path | None) -> Site:
 
 def _weighing(site: Site, audience: str, uploads: FindUpload) -> Weighing:
     from gefa.core.deliver.manifest import Manifest
-    from gefa.work.out_folder import previous
+    from gefa.core.make.own_files import previous
     from gefa.work.page_weights import Weighing, audience_called
 
     found = previous(site.out) if site.file else None
@@ -296,7 +296,7 @@ def markup(
 ) -> None:
     """Print the HTML of a picture, or another form of its markup."""
     from gefa.core.deliver.named_pictures import MarkupForm, NamedPictures
-    from gefa.work.out_folder import previous
+    from gefa.core.make.own_files import previous
 
     with failing(WRONG_USAGE):
         site = site_for(plan, out)

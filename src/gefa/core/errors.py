@@ -9,6 +9,7 @@ GefaError
 ├── NotDrawable           a part cannot be an SVG file that stands alone
 ├── EncodeError           a format cannot hold a picture, or its encoder refused it
 ├── BucketError           a bucket cannot be used           (store.bucket)
+├── TakenPath           a file that Gefa did not make lies where one should be written
 └── Crashed               a process died over a picture     (work.pool)
 
 Each says which file, what is wrong and what to do. Nothing else of Gefa raises for what a person
@@ -64,6 +65,10 @@ class PlanError(GefaError):
 class NotDrawable(GefaError):
     """A part that cannot be an SVG file which shows the same to everybody. The reason reads on
     after "SVG is left out:"."""
+
+
+class TakenPath(GefaError):
+    """A path in an out folder at which something lies that Gefa did not make."""
 
 
 class EncodeError(GefaError):

@@ -73,6 +73,12 @@ def lacks_room(error: BaseException | None) -> bool:
     return False
 
 
+def real(path: Path) -> Path:
+    """The path without links. ``Path.resolve`` raises where links lead in circles; this does
+    not."""
+    return Path(os.path.realpath(path))
+
+
 def free_bytes(folder: Path) -> int:
     """Free bytes on the disk of ``folder``."""
     return shutil.disk_usage(folder).free

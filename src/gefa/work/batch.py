@@ -11,14 +11,15 @@ from pathlib import Path
 from gefa.core.cut.cut import Remark
 from gefa.core.cut.revisions import Changes
 from gefa.core.deliver.layout import lay_out, pieces
-from gefa.core.deliver.manifest import MANIFEST, Manifest
+from gefa.core.deliver.manifest import MANIFEST, File, Manifest
 from gefa.core.deliver.names import safe
 from gefa.core.deliver.sprite import sprites_of
-from gefa.core.errors import GefaError
+from gefa.core.errors import GefaError, TakenPath
 from gefa.core.files import write_whole
 from gefa.core.make.folder_shelf import FolderShelf
-from gefa.core.make.job import CutJob
+from gefa.core.make.job import CutJob, OriginalJob
 from gefa.core.make.made import CutFacts, MadeVariant
+from gefa.core.make.own_files import OwnFiles
 from gefa.core.make.prepare import Prepared
 from gefa.core.make.report import JobReport, failed_report
 from gefa.core.plan.plan import Plan
@@ -77,6 +78,7 @@ class Exported:
 @dataclass
 class _Batch:
     manifest: Manifest
+    own: OwnFiles
     made: dict[str, MadeVariant] = field(default_factory=dict)
     paths: dict[str, str] = field(default_factory=dict)
     facts: dict[str, CutFacts] = field(default_factory=dict)
@@ -125,7 +127,8 @@ def export_sources(
 class Exporter:
     """Exports into one folder, repeatedly if need be, with the same processes.
 
-    Names of marks are relative to the folder ``marks``. PlanError if ``out`` cannot be used.
+    Names of marks are relative to the folder ``marks``. Of files in ``out`` that Gefa did not make,
+    only those at the paths ``overwrite`` are replaced. PlanError if ``out`` cannot be used.
     """
 
     def __init__(
@@ -137,6 +140,7 @@ class Exporter:
         progress: ExportListener | None = None,
         extras: Extras | None = None,
         marks: Path | None = None,
+        overwrite: Sequence[str] = (),
     ) -> None:
         self._pool = pool
         self.out = out
@@ -144,10 +148,11 @@ class Exporter:
         self._told = progress or ExportListener()
         self._extras = extras or Extras()
         self._marks = marks or Path()
+        self._overwrite = overwrite
         self._planner = Planner(
             pool, out, marks=self._marks, force=force, told_read=self._told.read
         )
-        make_ready(out)
+        make_ready(out, overwrite)
 
     def place_for(self, pack: Path) -> Path:
         """A folder for the files of a zip during the export."""
@@ -174,14 +179,16 @@ class Exporter:
         planned = self._planner.plan(
             sources, plan, follow=follow, known=known, whole_site=whole_site
         )
-        batch = _Batch(Manifest(sources=_sources(planned)))
+        batch = _Batch(Manifest(sources=_sources(planned)), OwnFiles(self.out))
+        planned.never.refuse(self.out, self._overwrite)
+        for path in self._overwrite:
+            batch.own.adopt(path)
         carry_over(planned.before, planned.again, batch.manifest)
         for prepared in planned.prepared.values():
             self._ask(prepared)
         batch.tell(planned)
         self._make(planned, batch)
         self._finish(planned, batch, plan)
-        self._write_extras(planned, batch)
         return Exported(batch.manifest, planned.changes)
 
     def _make(self, planned: Planned, batch: _Batch) -> None:
@@ -205,7 +212,7 @@ class Exporter:
                     make_originals,
                     planned.files[name].path,
                     name,
-                    prepared.originals,
+                    self._free(prepared.originals, name, batch),
                     self.out,
                     self._force,
                 ),
@@ -222,6 +229,20 @@ class Exporter:
             batch.take(reports[at])
         for name, call in taking:
             self._take_originals(batch, name, call)
+
+    def _free(
+        self, originals: Sequence[OriginalJob], source: str, batch: _Batch
+    ) -> list[OriginalJob]:
+        """The originals that can be written; the others are told as failed."""
+        own, free = OwnFiles(self.out), []
+        for job in originals:
+            try:
+                own.check(job.path)
+                free.append(job)
+            except TakenPath as error:
+                told = Remark(cut=job.facts.name, reason=error.told, source=source)
+                batch.manifest.failed.append(told)
+        return free
 
     def _threads_for(self, jobs: list[CutJob]) -> int:
         """How many encoders each process may run at once: more than one if there are fewer jobs
@@ -262,24 +283,45 @@ class Exporter:
             batch.manifest.failed.append(Remark(cut="originals", reason=reason, source=name))
 
     def _write_extras(self, planned: Planned, batch: _Batch) -> None:
+        """Write layouts and PDFs; one that cannot be written fails alone."""
         grouped = batch.manifest.files_by_cut()
-        for name, surveyed in planned.surveys.items():
-            stem = safe(name.rpartition(".")[0] or name)
+        for name in planned.surveys:
             if self._extras.layout:
-                own = [cut for cut in batch.manifest.cuts if cut.source == name]
-                css = f"{stem}-layout.css"
-                layout = lay_out(pieces(own, grouped), surveyed.size, name, css)
-                write_whole(self.out / f"{stem}-layout.html", layout.html.encode())
-                write_whole(self.out / css, layout.css.encode())
-                write_whole(self.out / f"{stem}-layout.json", layout.json.encode())
-            jobs = planned.prepared[name].jobs
-            if self._extras.pdf and jobs:
-                target = self.out / f"{stem}-cuts.pdf"
-                try:
-                    self._pool.call(make_pdf, planned.files[name].path, name, jobs, target)
-                except (GefaError, OSError) as error:
-                    reason = error.told if isinstance(error, GefaError) else str(error)
-                    batch.manifest.failed.append(Remark(cut="PDF", reason=reason, source=name))
+                self._write_layout(planned, name, batch, grouped)
+            if self._extras.pdf and planned.prepared[name].jobs:
+                self._write_pdf(planned, name, batch)
+
+    def _write_layout(
+        self, planned: Planned, name: str, batch: _Batch, grouped: dict[str, list[File]]
+    ) -> None:
+        stem = _stem(name)
+        cuts = [cut for cut in batch.manifest.cuts if cut.source == name]
+        css = f"{stem}-layout.css"
+        size = planned.surveys[name].size
+        layout = lay_out(pieces(cuts, grouped), size, name, css)
+        self._write_extra(batch, name, f"{stem}-layout.html", layout.html.encode())
+        self._write_extra(batch, name, css, layout.css.encode())
+        self._write_extra(batch, name, f"{stem}-layout.json", layout.json.encode())
+
+    def _write_pdf(self, planned: Planned, name: str, batch: _Batch) -> None:
+        draft = self.out / HIDDEN / "cuts.pdf"
+        jobs = planned.prepared[name].jobs
+        try:
+            self._pool.call(make_pdf, planned.files[name].path, name, jobs, draft, self.out)
+        except (GefaError, OSError) as error:
+            reason = error.told if isinstance(error, GefaError) else str(error)
+            batch.manifest.failed.append(Remark(cut="PDF", reason=reason, source=name))
+        else:
+            self._write_extra(batch, name, f"{_stem(name)}-cuts.pdf", draft.read_bytes())
+            draft.unlink()
+
+    def _write_extra(self, batch: _Batch, source: str, path: str, data: bytes) -> None:
+        try:
+            batch.own.write(path, data)
+        except TakenPath as error:
+            batch.manifest.failed.append(Remark(cut=path, reason=error.told, source=source))
+        else:
+            batch.manifest.extras = sorted({*batch.manifest.extras, path})
 
     def _finish(self, planned: Planned, batch: _Batch, plan: Plan) -> None:
         """Write memory and manifest, then delete files that these sources no longer make."""
@@ -293,12 +335,19 @@ class Exporter:
         shelf = FolderShelf(self.out, force=self._force)
         shelf.remember(batch.made, batch.paths, batch.facts)
         shelf.sweep()
-        put_sprites(self.out, manifest)
+        put_sprites(batch.own, self.out, manifest)
+        self._write_extras(planned, batch)
         write_whole(self.out / MANIFEST, manifest.to_json().encode())
         for _, path in gone:
-            remove(self.out, path)
+            remove(self.out, path, planned.never)
+        batch.own.settle({file.path: file.sha256 for file in manifest.files})
         self._planner.note(planned)
         tidy(self.out)
+
+
+def _stem(source: str) -> str:
+    """The name that layout and PDF of a source begin with."""
+    return safe(source.rpartition(".")[0] or source)
 
 
 def _largest_first(cuts: Sequence[tuple[str, CutJob]]) -> list[int]:

@@ -65,9 +65,9 @@ def make_originals(
     return take_out(name, jobs, document, shelf_of(out, force, memory_stamp(out)))
 
 
-def make_pdf(path: Path, name: str, jobs: list[CutJob], target: Path) -> None:
-    """In a worker process: write a PDF with a page for each cut."""
-    document = _opened(path, name, _stamp(path), target.parent)
+def make_pdf(path: Path, name: str, jobs: list[CutJob], target: Path, out: Path) -> None:
+    """In a worker process: write a PDF with a page for each cut to ``target``."""
+    document = _opened(path, name, _stamp(path), out)
     write_whole(target, pdf_of(name, ((document, job) for job in jobs)))
 
 

@@ -2,25 +2,36 @@
 
 from __future__ import annotations
 
+import os
 import shutil
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
 from pathlib import Path
-
-from pydantic import ValidationError
 
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import MANIFEST, Manifest
 from gefa.core.deliver.named_pictures import picture_records
 from gefa.core.deliver.sprite import drawing_of, sprite_file
-from gefa.core.errors import PlanError, SourceError
-from gefa.core.files import write_whole
+from gefa.core.errors import PlanError, SourceError, TakenPath
+from gefa.core.files import real, write_whole
+from gefa.core.make.own_files import OwnFiles, Sources
 from gefa.core.plan.pages import PictureEntry
 from gefa.core.read.scratch import Scratch, sweep
 from gefa.work.surveys import HIDDEN
 
 
-def make_ready(out: Path) -> None:
-    """Create the folder. PlanError if it is not writable."""
+def make_ready(out: Path, overwrite: Sequence[str] = ()) -> None:
+    """Create the folder. PlanError if it is not writable, or somebody else keeps a manifest in
+    it which may not be overwritten."""
+    manifest = out / MANIFEST
+    foreign = os.path.lexists(manifest) and not OwnFiles(out).has(MANIFEST)
+    if foreign and MANIFEST not in overwrite:
+        raise PlanError(
+            "is not one of Gefa's manifests, and Gefa would have to replace it.",
+            file=str(manifest),
+            advice=f"Choose another out folder, or allow it: --overwrite {manifest}",
+        )
+    if (out / HIDDEN).is_symlink():
+        raise PlanError("is a link.", file=str(out / HIDDEN), advice="Remove the link.")
     try:
         out.mkdir(parents=True, exist_ok=True)
         write_whole(out / HIDDEN / "writable", b"")
@@ -30,14 +41,6 @@ def make_ready(out: Path) -> None:
             file=str(out),
             advice="Name another folder with --out.",
         ) from error
-
-
-def previous(out: Path) -> Manifest | None:
-    """The manifest of the last export; None if there is no readable one."""
-    try:
-        return Manifest.model_validate_json((out / MANIFEST).read_text("utf-8"))
-    except (OSError, ValidationError, UnicodeDecodeError):
-        return None
 
 
 def sources_gone(before: Manifest | None, files: Collection[str]) -> set[str]:
@@ -70,6 +73,7 @@ def carry_over(before: Manifest | None, again: Collection[str], manifest: Manife
         return
     manifest.cuts += [cut for cut in before.cuts if cut.source not in again]
     manifest.originals += [file for file in before.originals if file.source not in again]
+    manifest.extras = before.extras
     manifest.files += [
         file.model_copy(update={"reused": True})
         for file in before.files
@@ -77,16 +81,15 @@ def carry_over(before: Manifest | None, again: Collection[str], manifest: Manife
     ]
 
 
-def put_sprites(out: Path, manifest: Manifest) -> None:
-    """Write the sprites of a manifest. If a drawing cannot be read, the sprite fails and the old
-    file stays."""
+def put_sprites(own: OwnFiles, out: Path, manifest: Manifest) -> None:
+    """Write the sprites of a manifest. If a drawing cannot be read, or somebody else's file lies
+    there, the sprite fails and the old file stays."""
     for sprite in manifest.sprites:
         try:
             data = sprite_file(sprite, lambda cut: _drawing(out, manifest, cut))
-        except (OSError, SourceError) as error:
+            own.write(sprite.path, data)
+        except (OSError, SourceError, TakenPath) as error:
             manifest.failed.append(Remark(cut=sprite.path, reason=str(error)))
-        else:
-            write_whole(out / sprite.path, data)
 
 
 def name_pictures(manifest: Manifest, entries: Iterable[PictureEntry]) -> None:
@@ -101,11 +104,11 @@ def _drawing(out: Path, manifest: Manifest, cut: str) -> bytes:
     return (out / file.path).read_bytes()
 
 
-def remove(out: Path, path: str) -> None:
-    """Delete a file and the folders this empties; never anything outside, whatever a
+def remove(out: Path, path: str, sources: Sources) -> None:
+    """Delete a file and the folders this empties; never anything outside, and no source, whatever a
     manifest says."""
     file = out / path
-    if not file.resolve().is_relative_to(out.resolve()):
+    if not real(file.parent).is_relative_to(real(out)) or sources.at(file) is not None:
         return
     file.unlink(missing_ok=True)
     for folder in file.parents:

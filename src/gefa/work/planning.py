@@ -14,14 +14,15 @@ from gefa.core.deliver.manifest import Manifest
 from gefa.core.errors import GefaError
 from gefa.core.make.job import CutJob
 from gefa.core.make.naming import wanted_paths
+from gefa.core.make.own_files import Sources, previous
 from gefa.core.make.prepare import Prepared, expand, give_names
 from gefa.core.plan.carry_over import carried_over
 from gefa.core.plan.plan import Plan
 from gefa.core.read.survey import Survey
 from gefa.work.export_calls import survey_source
-from gefa.work.out_folder import previous, sources_gone
+from gefa.work.out_folder import sources_gone
 from gefa.work.pool import Call, Pool
-from gefa.work.site import SiteFile, unmatched
+from gefa.work.site import SiteFile, name_problem, unmatched
 from gefa.work.surveys import Remembered, Stamp, SurveyMemory, asked_by
 
 
@@ -29,11 +30,13 @@ from gefa.work.surveys import Remembered, Stamp, SurveyMemory, asked_by
 class Planned:
     """What is to be made of ``files``, by their names. ``before`` is what the folder held,
     ``again`` names the sources whose files are made anew, or go since they are ``gone``;
-    ``changes`` tells what is other in each than at the last export."""
+    ``changes`` tells what is other in each than at the last export. ``never`` are the paths of
+    sources, present and former: nothing is written there."""
 
     files: dict[str, SiteFile]
     before: Manifest | None
     gone: set[str]
+    never: Sources
     surveys: dict[str, Survey] = field(default_factory=dict)
     prepared: dict[str, Prepared] = field(default_factory=dict)
     failed: list[Remark] = field(default_factory=list)
@@ -44,6 +47,12 @@ class Planned:
     @property
     def again(self) -> set[str]:
         return self.files.keys() | self.gone
+
+    @property
+    def paths(self) -> list[str]:
+        """Paths of all files that there may be."""
+        stored = [job.path for p in self.prepared.values() for job in p.originals]
+        return [*stored, *(variant.path for job in self.jobs for variant in job.variants)]
 
     @property
     def jobs(self) -> list[CutJob]:
@@ -99,10 +108,15 @@ class Planner:
         whole_site: bool = False,
     ) -> Planned:
         """See ``Exporter.export``."""
-        files = {file.name: file for file in sources}
+        files = {file.name: file for file in sources if not name_problem(file.name)}
         before = previous(self._out)
         gone = sources_gone(before, files) if whole_site else set()
-        planned = Planned(files, before, gone)
+        planned = Planned(files, before, gone, self._never(files, before))
+        planned.failed += [
+            Remark(cut=ascii(file.name), source=ascii(file.name), reason=problem)
+            for file in sources
+            if (problem := name_problem(file.name))
+        ]
         if whole_site:
             planned.warnings += unmatched(plan, sources)
         self._prepare(planned, plan, follow, known or {})
@@ -110,7 +124,12 @@ class Planner:
             name: wanted_paths(p.jobs, p.originals) for name, p in planned.prepared.items()
         }
         give_names(list(planned.prepared.values()), self._taken(planned))
+        planned.never.refuse(self._out, planned.paths)
         return planned
+
+    def _never(self, files: Mapping[str, SiteFile], before: Manifest | None) -> Sources:
+        former = before.sources if before else []
+        return Sources([*(f.path for f in files.values()), *(self._marks / n for n in former)])
 
     def note(self, planned: Planned) -> None:
         """Remember the sources' wanted paths, for later exports of others."""

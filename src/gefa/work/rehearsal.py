@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -11,10 +11,11 @@ from pathlib import Path
 from pydantic import BaseModel
 
 from gefa.core.cut.cut import Remark
-from gefa.core.errors import GefaError
+from gefa.core.errors import GefaError, TakenPath
 from gefa.core.make.folder_shelf import FolderShelf
 from gefa.core.make.foresight import Foresight, foresee
 from gefa.core.make.job import CutJob
+from gefa.core.make.report import remark_about
 from gefa.core.make.sampling import Foretold
 from gefa.core.plan.plan import Plan
 from gefa.work.export_calls import estimate_cut
@@ -45,11 +46,14 @@ class Foreseen:
     shelf: FolderShelf
     jobs: list[tuple[CutJob, Foresight]] = field(default_factory=list)
 
-    @property
-    def paths(self) -> set[str]:
-        """Paths at which files may be."""
-        stored = (job.path for p in self.planned.prepared.values() for job in p.originals)
-        return {v.path for job, _ in self.jobs for v in job.variants} | set(stored)
+    def taken(self) -> Iterator[Remark]:
+        """What an export could not write, since somebody else's file lies there."""
+        for job, seen in self.jobs:
+            for variant in seen.variants:
+                try:
+                    self.shelf.own.check(variant.path)
+                except TakenPath as error:
+                    yield remark_about(job, error.told)
 
 
 def foreseen(
@@ -109,7 +113,7 @@ def rehearse(
     """What an export of the sources would do."""
     found = foreseen(pool, sources, plan, out, marks=marks, whole=whole, estimate=True)
     planned = found.planned
-    told = Rehearsal(failed=list(planned.failed), warnings=list(planned.warnings))
+    told = Rehearsal(failed=[*planned.failed, *found.taken()], warnings=list(planned.warnings))
     for prepared in planned.prepared.values():
         told.failed += prepared.failed
         told.warnings += prepared.warnings
@@ -122,7 +126,7 @@ def rehearse(
         told.folders[folder] = told.folders.get(folder, 0) + seen.expected
     unread = {remark.source for remark in planned.failed}
     if planned.before is not None:
-        paths = found.paths
+        paths = set(planned.paths)
         ours = planned.again - unread
         before = [(f.source, f.path) for f in planned.before.files]
         before += [(f.source, f.path) for f in planned.before.originals]

@@ -7,23 +7,25 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from sqlmodel import Session
+from sqlmodel import Session, select
 
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import MANIFEST, Manifest
 from gefa.core.deliver.sprite import sprites_of
+from gefa.core.errors import TakenPath
 from gefa.core.files import write_whole
 from gefa.core.make.folder_shelf import FRESH, FolderShelf
 from gefa.core.make.job import CutJob
 from gefa.core.make.made import CutFacts, MadeVariant
 from gefa.core.make.naming import wanted_paths
+from gefa.core.make.own_files import OwnFiles, Sources, previous
 from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import Plan
 from gefa.core.read.survey import Survey
 from gefa.store import ledger
 from gefa.store.blobs import BlobStore
 from gefa.store.contracts import CutBody, TaskKind
-from gefa.store.models import Revision, Run
+from gefa.store.models import Revision, Run, Source
 from gefa.store.plans import expanded_for, whole_plan
 from gefa.store.run_manifest import jobs_of, manifest_of, sources_of
 from gefa.store.sources import present, survey_of
@@ -33,7 +35,6 @@ from gefa.work.out_folder import (
     make_ready,
     name_pictures,
     no_longer_made,
-    previous,
     put_sprites,
     remove,
     sources_gone,
@@ -64,26 +65,31 @@ class _Made:
     sources: dict[str, _Read] = field(default_factory=dict)
     here: set[str] = field(default_factory=set)
     """names of all sources of the site"""
+    ever: set[str] = field(default_factory=set)
+    """and of those that were removed"""
 
 
-def write_run(store: Store, run_id: str, folder: Path, out: Path, plan: Plan) -> None:
+def write_run(store: Store, run_id: str, folder: Path, out: Path, plan: Plan) -> list[str]:
     """Write the files of a finished run of the site in ``folder`` into ``out``, and remember there
     what an export remembers, so that neither makes again what the other made. ``plan`` is what the
-    plan file says. PlanError, OSError if that cannot be."""
+    plan file says. Returns why files could not be written. PlanError, OSError if none can be."""
     with store.reading() as session:
         run = session.get(Run, run_id)
         if run is None or run.stopped is not None:
-            return  # of one that was stopped, what is missing is not known to be wanted no more
+            return []  # of one that was stopped, what is missing is not known to be wanted no more
         made = _made_by(session, run)
+    never = Sources(folder / name for name in made.ever)
+    never.refuse(out, [*made.keys, *(file.path for file in made.manifest.originals)])
     make_ready(out)
     before = previous(out)
     gone = sources_gone(before, made.here)
     again = {*made.sources, *gone}
     manifest = Manifest(sources=sorted({*made.manifest.sources, *_kept(before, gone)}))
     carry_over(before, again, manifest)
+    shelf = FolderShelf(out)
+    taken = _leave_taken(shelf.own, made)
     for kind in ("files", "cuts", "originals", "failed", "warnings", "left_out"):
         getattr(manifest, kind).extend(getattr(made.manifest, kind))
-    shelf = FolderShelf(out)
     _put_files(store.blobs, shelf, out, made)
     manifest.sprites = sprites_of(manifest.cuts, manifest.files)
     name_pictures(manifest, plan.pictures)
@@ -92,12 +98,32 @@ def write_run(store: Store, run_id: str, folder: Path, out: Path, plan: Plan) ->
         Remark(cut=cut, reason=f"{path} is not made any more") for cut, path in dropped
     ]
     shelf.remember(made.made, {key: path for path, key in made.keys.items()}, made.facts)
-    put_sprites(out, manifest)
+    put_sprites(shelf.own, out, manifest)
     write_whole(out / MANIFEST, manifest.to_json().encode())
     for _, path in dropped:
-        remove(out, path)
+        remove(out, path, never)
+    shelf.own.settle({file.path: file.sha256 for file in manifest.files})
     _remember_sources(SurveyMemory(out), made.sources, gone, folder, plan)
     tidy(out)
+    return taken
+
+
+def _leave_taken(own: OwnFiles, made: _Made) -> list[str]:
+    """Take files out of the run whose places hold somebody else's files; they have failed. Returns
+    the reasons."""
+    taken: dict[str, str] = {}
+    written = [(file.path, file.cut, file.source) for file in made.manifest.files]
+    written += [(file.path, file.name, file.source) for file in made.manifest.originals]
+    for path, cut, source in written:
+        try:
+            own.check(path)
+        except TakenPath as error:
+            taken[path] = error.told
+            made.manifest.failed.append(Remark(cut=cut, reason=error.told, source=source))
+    made.manifest.files = [f for f in made.manifest.files if f.path not in taken]
+    made.manifest.originals = [f for f in made.manifest.originals if f.path not in taken]
+    made.keys = {path: key for path, key in made.keys.items() if path not in taken}
+    return list(taken.values())
 
 
 def _kept(before: Manifest | None, gone: set[str]) -> set[str]:
@@ -106,6 +132,7 @@ def _kept(before: Manifest | None, gone: set[str]) -> set[str]:
 
 def _made_by(session: Session, run: Run) -> _Made:
     found = _Made(manifest_of(session, run), here={s.name for s in present(session)})
+    found.ever = set(session.exec(select(Source.name)))
     for task in jobs_of(session, run.id):
         if task.kind is TaskKind.CUT:
             found.jobs.append(CutBody.model_validate(task.task).job)
@@ -127,10 +154,12 @@ def _put_files(blobs: BlobStore, shelf: FolderShelf, out: Path, made: _Made) -> 
     """Files that already have the right bytes are left alone."""
     for path, key in made.keys.items():
         if not shelf.intact(key, path):
+            shelf.own.claim(path, made.made[key].sha256)
             _copy(blobs.path(made.made[key].sha256), out, path)
     for file in made.manifest.originals:
         target = out / file.path
         if not target.is_file() or target.stat().st_size != file.bytes:
+            shelf.own.claim(file.path, file.sha256)
             _copy(blobs.path(file.sha256), out, file.path)
 
 

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import os
 from collections import Counter
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from difflib import get_close_matches
 from pathlib import Path
 
 from gefa.core.cut.cut import Remark
 from gefa.core.cut.glob import covers
+from gefa.core.deliver.manifest import MANIFEST
 from gefa.core.errors import PlanError
+from gefa.core.files import real
+from gefa.core.make.own_files import PLACED, OwnFiles
 from gefa.core.plan.plan import Plan
 from gefa.core.read.zips import is_pack, unpack
 
@@ -28,6 +31,8 @@ ENDINGS = frozenset(
 _NEVER = frozenset({"node_modules", "__pycache__"})
 """folders where nobody keeps pictures of their own"""
 MOST_FILES = 20_000
+MAX_NAME = 1_000
+"""characters of a path"""
 
 
 @dataclass(frozen=True)
@@ -46,7 +51,7 @@ class SiteFile:
 
 def plan_above(start: Path) -> Path | None:
     """The nearest plan file, in this folder or one above it."""
-    start = start.resolve()
+    start = real(start)
     for folder in (start, *start.parents):
         if (folder / PLAN_FILE).is_file():
             return folder / PLAN_FILE
@@ -90,26 +95,58 @@ def listed(
 
 def _within(path: Path, base: Path) -> str:
     try:
-        return path.resolve().relative_to(base.resolve()).as_posix()
+        return real(path).relative_to(real(base)).as_posix()
     except ValueError:
         return ""
 
 
+def out_folder(name: str, base: Path) -> Path:
+    """The folder that a plan in ``base`` names for its files. PlanError unless that lies below
+    ``base``, also where links lead elsewhere, and is not hidden."""
+    folder = base / name
+    inside = real(folder)
+    problem = ""
+    if not inside.is_relative_to(real(base)):
+        problem = f"leads to {inside}, which is not inside {base}"
+    elif inside == real(base):
+        problem = "is the folder of the site itself"
+    elif any(level.startswith(".") for level in inside.relative_to(real(base)).parts):
+        problem = "is a hidden folder"
+    if problem:
+        raise PlanError(
+            f'out = "{name}" {problem}.',
+            file=PLAN_FILE,
+            advice='Name a folder of its own inside the site, such as out = "img".',
+        )
+    return folder
+
+
+def refuse_sources_in(out: Path, sources: Iterable[Path]) -> None:
+    """PlanError if one of the sources lies in ``out``: files are made there, and would become
+    sources themselves."""
+    resolved = real(out)
+    held = next((path for path in sources if real(path).is_relative_to(resolved)), None)
+    if held is not None:
+        raise PlanError(
+            f"holds the source {held}.",
+            file=str(out),
+            advice='Choose a folder without sources for the files, such as out = "img".',
+        )
+
+
 def site_files(plan: Plan, base: Path, out: Path) -> list[SiteFile]:
     """The sources of a plan: the matches of its ``[[sources]]``, or every readable file below its
-    folder; never files in ``out``. PlanError if there are none."""
+    folder, but none that was made in ``out``. PlanError if there are none, or if ``out`` holds
+    some."""
     globs = [glob for entry in plan.sources for glob in entry.files]
-    if not globs and base.resolve().is_relative_to(out.resolve()):
-        raise PlanError(
-            "the files would lie among its sources, and become sources themselves.",
-            file=PLAN_FILE,
-            advice='Name another folder, as out = "img", or the sources in [[sources]].',
-        )
+    # Without globs, pictures in an out folder are whatever lies beside the files made there.
+    kept = globs or not (out / MANIFEST).exists()
     found = [
         file
-        for file in named(list(files_below(base, without=[out])), base)
+        for file in named(list(files_below(base, without=[] if kept else [out])), base)
         if not globs or any(covers(glob, file.name) for glob in globs)
     ]
+    refuse_sources_in(out, [file.path for file in found])
     if not found:
         what = "match nothing" if globs else "there is no picture or design"
         raise PlanError(
@@ -123,15 +160,13 @@ def site_files(plan: Plan, base: Path, out: Path) -> list[SiteFile]:
 def folders_below(folder: Path, without: Collection[Path] = ()) -> Iterator[Path]:
     """The folder and those below it that may contain sources. Links are not followed; hidden
     folders and ``without`` are left out."""
-    barred = {path.resolve() for path in without}
+    barred = {real(path) for path in without}
     for place, folders, _ in os.walk(folder):
         here = Path(place)
         folders[:] = sorted(
             name
             for name in folders
-            if not name.startswith(".")
-            and name not in _NEVER
-            and (here / name).resolve() not in barred
+            if not name.startswith(".") and name not in _NEVER and real(here / name) not in barred
         )
         yield here
 
@@ -141,17 +176,30 @@ def looks_like_source(path: Path) -> bool:
     return not path.name.startswith(".") and path.suffix.lower() in ENDINGS
 
 
+def name_problem(name: str) -> str:
+    """Why no plan could name a source that is called so; empty if one can."""
+    if name.isprintable() and len(name) <= MAX_NAME:
+        return ""
+    return (
+        f"has a name with characters that cannot be shown, or longer than {MAX_NAME:,} characters."
+        " Rename the file."
+    )
+
+
 def files_below(folder: Path, without: Collection[Path] = ()) -> Iterator[Path]:
     """Every file below a folder that looks like a picture or a design, folder by folder; links are
-    left out. PlanError if there are too many."""
+    left out, and what Gefa made. PlanError if there are too many."""
     count = 0
+    makers: dict[Path, OwnFiles] = {}
     for here in folders_below(folder, without):
+        if (here / MANIFEST).is_file() or (here / PLACED).is_file():
+            makers[here] = OwnFiles(here)
         try:
             found = sorted(path for path in here.iterdir() if looks_like_source(path))
         except OSError:
             continue  # a folder that may not be looked into has nothing for us
         for path in found:
-            if path.is_symlink() or not path.is_file():
+            if path.is_symlink() or not path.is_file() or _is_made(path, makers):
                 continue
             count += 1
             if count > MOST_FILES:
@@ -161,6 +209,15 @@ def files_below(folder: Path, without: Collection[Path] = ()) -> Iterator[Path]:
                     advice="List the ones you want in [[sources]] of a gefa.toml.",
                 )
             yield path
+
+
+def _is_made(path: Path, makers: Mapping[Path, OwnFiles]) -> bool:
+    """Whether one of the exports into a folder above made the file."""
+    return any(
+        own.has(path.relative_to(out).as_posix())
+        for out, own in makers.items()
+        if path.is_relative_to(out)
+    )
 
 
 def unmatched(plan: Plan, files: Sequence[SiteFile]) -> list[Remark]:

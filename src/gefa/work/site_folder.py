@@ -17,14 +17,17 @@ from gefa.core.plan.plan import Plan, load_plan
 from gefa.store.models import Run, RunSource, as_utc
 from gefa.store.plans import shared_plan
 from gefa.store.site_plan import plan_mark, site_plan
+from gefa.store.sources import present
 from gefa.store.store import Store
 from gefa.work.plan_file import PlanFile
 from gefa.work.run_output import write_run
-from gefa.work.site import DATA, PLAN_FILE
+from gefa.work.site import DATA, PLAN_FILE, out_folder, refuse_sources_in
 from gefa.work.source_watcher import Place
 
 TURN_SECONDS = 0.7
 """between two checks of the file, the plan and the runs"""
+MOST_TOLD = 3
+"""files that could not be written, of each run"""
 log = logging.getLogger("gefa.site")
 
 
@@ -70,7 +73,10 @@ class SiteFolder:
         with self._store.reading() as session:
             plan = shared_plan(session)
         globs = [glob for entry in plan.sources for glob in entry.files]
-        out = self.out
+        try:
+            out = self._checked_out()
+        except PlanError:
+            out = None
         return Place(
             self.folder,
             lambda name: not globs or any(covers(glob, name) for glob in globs),
@@ -80,10 +86,26 @@ class SiteFolder:
 
     @property
     def out(self) -> Path | None:
-        """The folder for files; None if the plan does not say."""
+        """The folder for files; None if the plan does not name one that can be used."""
+        try:
+            return self._checked_out()
+        except PlanError:
+            return None
+
+    def _checked_out(self) -> Path:
+        """The folder for files. PlanError if the plan names none, or one that cannot be used."""
         with self._store.reading() as session:
             name = shared_plan(session).out
-        return self.folder / name if name else None
+            sources = [self.folder / source.name for source in present(session)]
+        if not name:
+            raise PlanError(
+                "the plan names no folder for the files.",
+                file=PLAN_FILE,
+                advice='Add a line such as out = "img".',
+            )
+        out = out_folder(name, self.folder)
+        refuse_sources_in(out, sources)
+        return out
 
     def _loop(self) -> None:
         while not self._ending.wait(TURN_SECONDS):
@@ -99,8 +121,9 @@ class SiteFolder:
             runs = _finished_since(session, self._last_written())
         seen = _saved(self.plan_file.path), mark
         if seen != self._seen:
-            if self.plan_file.follow():
-                self._changed()
+            self.plan_file.follow()
+            self._changed()
+            self._tell_of_out()
             self._seen = seen  # as it was before: what is saved meanwhile is the next turn's
         for run_id, finished in runs:
             self._write(run_id)
@@ -112,20 +135,24 @@ class SiteFolder:
         except (OSError, ValueError):
             return None
 
-    def _write(self, run_id: str) -> None:
-        out = self.out
-        if out is None:
-            self.problem = f'the plan names no folder for files. Say out = "img" in {PLAN_FILE}.'
-            return
+    def _tell_of_out(self) -> None:
         try:
-            write_run(self._store, run_id, self.folder, out, self._plan())
+            self._checked_out()
             self.problem = ""
+        except PlanError as error:
+            self.problem = str(error)
+
+    def _write(self, run_id: str) -> None:
+        try:
+            out = self._checked_out()
+            taken = write_run(self._store, run_id, self.folder, out, self._plan())
+            self.problem = " ".join(taken[:MOST_TOLD])
         except (GefaError, OSError) as error:
             self.problem = error.told if isinstance(error, GefaError) else str(error)
-            log.warning("run %s could not be written to %s: %s", run_id, out, self.problem)
+            log.warning("run %s could not be written: %s", run_id, self.problem)
         except Exception as error:  # told, and no reason to hold back the runs after it
             self.problem = f"{type(error).__name__}: {error}. Run it again."
-            log.exception("run %s could not be written to %s", run_id, out)
+            log.exception("run %s could not be written", run_id)
 
     def _plan(self) -> Plan:
         try:

@@ -143,7 +143,8 @@ class Totals(BaseModel):
 
 
 class Manifest(BaseModel):
-    """Everything that was made of ``sources``. Version 2: each cut and file names its source."""
+    """Everything that was made of ``sources``. Version 2: each cut and file names its source.
+    ``extras`` are the paths of layouts and PDFs."""
 
     gefa_manifest: int = 2
     sources: list[str]
@@ -152,6 +153,7 @@ class Manifest(BaseModel):
     originals: list[OriginalFile] = []
     sprites: list[Sprite] = []
     pictures: list[PictureRecord] = []
+    extras: list[str] = []
     left_out: list[Remark] = []
     dropped: list[Remark] = []
     failed: list[Remark] = []
@@ -169,6 +171,13 @@ class Manifest(BaseModel):
         rest = {key: value for key, value in told.items() if key != "source"}
         sources = [source] if isinstance(source, str) else source
         return {**rest, "gefa_manifest": 2, "sources": sources, "files": files}
+
+    @property
+    def paths(self) -> frozenset[str]:
+        """Paths of all files in the folder, its own among them."""
+        paths = {MANIFEST, *self.extras, *(file.path for file in self.files)}
+        paths |= {file.path for file in self.originals}
+        return frozenset(paths | {sprite.path for sprite in self.sprites})
 
     def files_by_cut(self) -> dict[str, list[File]]:
         grouped: dict[str, list[File]] = {}

@@ -17,6 +17,7 @@ In reading order:
 - ``report``: The report of one cut: its files, what was left out and why, warnings
 - ``sampling``: Estimates the weight of a cut's files from small samples of its picture
 - ``memory_shelf``: A shelf in memory, for files that are only measured
+- ``own_files``: Which files of an out folder are Gefa's own; no other is ever touched
 - ``folder_shelf``: A shelf in an ordinary folder, which remembers what each file was made from
 - ``pdf``: A PDF with a page for each cut
 """

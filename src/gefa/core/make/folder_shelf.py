@@ -13,6 +13,7 @@ from pydantic import BaseModel, ValidationError
 
 from gefa.core.files import write_whole
 from gefa.core.make.made import CutFacts, MadeVariant
+from gefa.core.make.own_files import OwnFiles
 
 MEMORY = ".gefa/memory.json"
 FRESH = ".gefa/fresh"
@@ -42,6 +43,7 @@ class FolderShelf:
         self.folder = folder
         self._memory = _Memory() if force else self._load()
         self._new: set[str] = set()
+        self.own = OwnFiles(folder)
 
     def _load(self) -> _Memory:
         try:
@@ -78,12 +80,15 @@ class FolderShelf:
         return None
 
     def place(self, key: str, path: str) -> bool:
+        """Raises TakenPath if something lies there that Gefa did not make."""
         target = self.folder / path
         own = self._memory.places.get(key)
         if own is not None and own.path == path and self._intact(key):
             return True
         for file in self._files(key):
             if file.is_file():
+                self.own.check(path)
+                self.own.claim(path, hashlib.sha256(file.read_bytes()).hexdigest())
                 self._copy(file, target)
                 return True
         return False

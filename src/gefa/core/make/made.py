@@ -87,7 +87,7 @@ class Shelf(VariantShelf, Protocol):
 
     def place(self, key: str, path: str) -> bool:
         """Put the bytes of a variant at ``path`` too, where people find them; False if the bytes
-        are gone."""
+        are gone. TakenPath if somebody else's file lies there."""
 
     def is_new(self, key: str) -> bool:
         """Whether this job made the variant, rather than found it."""

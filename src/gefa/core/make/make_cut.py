@@ -11,6 +11,7 @@ from collections.abc import Callable, Sequence
 
 from gefa.core.cut.crop import crop_within
 from gefa.core.deliver.manifest import File, OriginalFile
+from gefa.core.errors import TakenPath
 from gefa.core.geometry import Rect
 from gefa.core.make.cut_warnings import warnings_of
 from gefa.core.make.decide import Decisions, Known, Needs, decide
@@ -96,6 +97,7 @@ class _Making:
         self._facts = shelf.facts(job.facts_key)
         self._made = shelf.known(variant.key for variant in job.variants)
         self._refused: dict[str, str] = {}
+        self._taken: dict[str, str] = {}
         self._document: Document | None = None
         self._pictures: Pictures | None = None
         self._maker: VariantMaker | None = None
@@ -103,20 +105,24 @@ class _Making:
     def report(self) -> JobReport:
         job = self._job
         decisions = self._decided()
-        files = [self._file(variant) for variant in decisions.kept]
+        kept = [variant for variant in decisions.kept if variant.path not in self._taken]
+        files = [self._file(variant) for variant in kept]
         assert self._facts is not None
         shown = region_of(job, self._facts.crop)
         remarks = warnings_of(job, self._facts, files)
         return JobReport(
             record=record_of(job, shown, self._facts, files, decisions.why),
             files=files,
-            keys={variant.path: variant.key for variant in decisions.kept},
+            keys={variant.path: variant.key for variant in kept},
             made=self._made,
             facts={job.facts_key: self._facts},
             failed=[
-                remark_about(job, f"{variant.path}: {self._refused[variant.key]}")
-                for variant in job.variants
-                if variant.key in self._refused
+                *(remark_about(job, reason) for reason in self._taken.values()),
+                *(
+                    remark_about(job, f"{variant.path}: {self._refused[variant.key]}")
+                    for variant in job.variants
+                    if variant.key in self._refused
+                ),
             ],
             left_out=[remark_about(job, reason) for reason in decisions.left_out],
             warnings=[*(remark_about(job, reason) for reason in decisions.warnings), *remarks],
@@ -131,12 +137,19 @@ class _Making:
             if isinstance(step, Needs):
                 self._fulfil(step)
                 continue
-            gone = [v for v in step.kept if not self._shelf.place(v.key, v.path)]
+            gone = [v for v in step.kept if not self._placed(v)]
             if not gone:
                 return step
             for variant in gone:
                 del self._made[variant.key]
         raise RuntimeError(f"{self._job.cut.name} cannot be decided: {step}")
+
+    def _placed(self, variant: PlannedVariant) -> bool:
+        try:
+            return self._shelf.place(variant.key, variant.path)
+        except TakenPath as error:
+            self._taken[variant.path] = error.told
+            return True
 
     def _fulfil(self, needs: Needs) -> None:
         if needs.facts:

@@ -102,7 +102,9 @@ def _mapped(file: Path, size: Size) -> list[pyvips.Image]:
     bytes = size.height * size.width * 4
     starts = range(0, file.stat().st_size, bytes)
     maps = [np.memmap(file, np.uint8, mode="r", offset=start, shape=shape) for start in starts]
-    return [pyvips.Image.new_from_memory(rows, size.width, size.height, 4, "uchar") for rows in maps]
+    return [
+        pyvips.Image.new_from_memory(rows, size.width, size.height, 4, "uchar") for rows in maps
+    ]
 
 
 def _write_raw(frames: Iterable[NDArray[np.uint8]], target: Path) -> None:
