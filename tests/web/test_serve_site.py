@@ -125,6 +125,40 @@ def test_what_lies_in_the_folder_is_not_changed_from_the_screens(site: Site) -> 
     bad.unlink()
 
 
+def test_no_source_is_lost_to_a_folder_or_a_plan_that_changes(site: Site) -> None:
+    photos, away = site.folder / "photos", site.folder.with_name("away")
+    shutil.copy(photos / "dune.png", photos / "two  spaces.png")
+    eventually(lambda: "two  spaces.png" in site.ids())
+    names = site.ids().keys()
+    # A folder goes away and comes back, as when a disk is mounted again.
+    photos.rename(away)
+    eventually(lambda: not site.ids())
+    away.rename(photos)
+    eventually(lambda: site.ids().keys() == names)
+    # An out folder that holds sources, or is another program's, is told and not used.
+    for out, said in (("photos", "holds the source"), (".git", "is a hidden folder")):
+        site.edit('out = "img"', f'out = "{out}"')
+        eventually(lambda said=said: said in site.pages.get("/plan").text)
+        assert site.ids().keys() == names
+        site.run()
+        site.edit(f'out = "{out}"', 'out = "img"')
+        eventually(lambda: "Runs write no files" not in site.pages.get("/plan").text)
+    assert sorted(path.suffix for path in photos.iterdir()) == [".png"] * len(names)
+    assert site.ids().keys() == names
+    # A file that somebody put where one would be written stays, and is told.
+    mine = site.folder / "img" / "photos" / "late-48.webp"
+    mine.write_text("mine")
+    shutil.copy(photos / "dune.png", photos / "late.png")
+    eventually(lambda: "late.png" in site.ids())
+    site.run()
+    eventually(lambda: "Gefa did not make it" in site.pages.get("/plan").text)
+    assert mine.read_text() == "mine"
+    mine.unlink()
+    for name in ("late.png", "two  spaces.png"):
+        (photos / name).unlink()
+    eventually(lambda: "late.png" not in site.ids())
+
+
 def test_a_plan_that_both_changed_is_shown_and_chosen(site: Site) -> None:
     eventually(lambda: len(site.ids()) == 2)
     site.plan.write_text(site.plan.read_text() + "\nwrong = = 1\n")
