@@ -34,6 +34,7 @@ from gefa.store.slots import (
 from gefa.store.store import Store, migration_config
 from gefa.store.sweep import sweep_blobs
 from gefa.store.uploads import (
+    ChangedMeanwhile,
     Described,
     Sent,
     accept,
@@ -48,7 +49,7 @@ from gefa.store.uploads import (
     replace,
     treat,
 )
-from gefa.store.variants import newest_variants, variants_of_upload
+from gefa.store.variants import newest_revision, newest_variants, variants_of_upload
 from gefa.work.queue import Outcome
 from gefa.work.settlers import settle
 
@@ -85,6 +86,10 @@ def finish(session: Session, upload: Upload, digest: str, **more: Any) -> None:
     assert job is not None
     settle(session, job, Outcome(job=job.id, report=report(digest, **more)))
     session.flush()
+
+
+def revision(session: Session, upload: Upload) -> str:
+    return newest_revision(session, upload.id) or ""
 
 
 def served(session: Session, upload: Upload) -> list[str]:
@@ -253,7 +258,8 @@ def test_a_file_that_is_rejected_in_the_place_of_another_leaves_that_there(store
         slot = add_slot(session, "gallery", {"review": True})
         upload = accept(session, slot, sent(store), Described(focal_x=0.2, focal_y=0.3, zoom=2))
         finish(session, upload, "1", paths=("a-90.jpg", "a-180.jpg"))
-        approve(session, upload, slot)
+        approved = revision(session, upload)
+        approve(session, upload, slot, approved)
         replace(session, upload, slot, sent(store, b"another", "b.jpg"))
         finish(session, upload, "2", paths=("a-90.jpg",))
         replace(session, upload, slot, sent(store, b"a third", "c.jpg"))
@@ -266,7 +272,9 @@ def test_a_file_that_is_rejected_in_the_place_of_another_leaves_that_there(store
         treat(session, upload, slot)
         late = latest_job(session, upload.id)
         assert late is not None
-        reject(session, upload, "Too dark")
+        with pytest.raises(ChangedMeanwhile, match=r"now it is c\.jpg"):
+            approve(session, upload, slot, approved)
+        reject(session, upload, "Too dark", revision(session, upload))
         settle(session, late, Outcome(job=late.id, report=report("4")))
         assert upload.problem == "c.jpg was rejected: Too dark. What was there before stays."
         assert (upload.name, upload.blob, upload.state) == ("a.jpg", before, UploadState.LIVE)
@@ -277,8 +285,8 @@ def test_a_file_that_is_rejected_in_the_place_of_another_leaves_that_there(store
 
         replace(session, upload, slot, sent(store, b"another", "b.jpg"))
         finish(session, upload, "2")
-        approve(session, upload, slot)
-        reject(session, upload, "Not ours")
+        approve(session, upload, slot, revision(session, upload))
+        reject(session, upload, "Not ours", revision(session, upload))
         assert (upload.name, served(session, upload)) == ("b.jpg", [])
 
 
@@ -289,20 +297,26 @@ def test_a_held_upload_is_served_to_nobody_until_it_is_approved(store: Store) ->
         finish(session, upload, "1")
         assert (upload.state, served(session, upload)) == (UploadState.HELD, [])
         assert due(session) == []
-        approve(session, upload, slot)
+        approve(session, upload, slot, revision(session, upload))
         assert (upload.state, served(session, upload)) == (UploadState.LIVE, ["1"])
         assert [notice.upload_id for notice in due(session)] == [upload.id]
 
         replace(session, upload, slot, sent(store, b"another"))
+        for decide in (
+            approve,
+            lambda *a: reject(session, upload, "No", revision(session, upload)),
+        ):
+            with pytest.raises(GefaError, match="still being made"):
+                decide(session, upload, slot, revision(session, upload))
         assert (upload.state, served(session, upload)) == (UploadState.LIVE, ["1"])
         finish(session, upload, "2")
         assert (upload.state, served(session, upload)) == (UploadState.HELD, ["1"])
-        approve(session, upload, slot)
+        approve(session, upload, slot, revision(session, upload))
         assert (served(session, upload), retired(session, upload)) == (["2"], ["1"])
 
         with pytest.raises(GefaError, match="give a reason"):
-            reject(session, upload, " ")
-        reject(session, upload, "Not ours")
+            reject(session, upload, " ", revision(session, upload))
+        reject(session, upload, "Not ours", revision(session, upload))
         assert (upload.state, served(session, upload)) == (UploadState.REJECTED, [])
         assert retired(session, upload) == [], "nor anything that was before"
         change_settings(session, slot, {"name": "{source}-{hash}.{ext}"})
@@ -311,7 +325,7 @@ def test_a_held_upload_is_served_to_nobody_until_it_is_approved(store: Store) ->
         assert (upload.state, upload.reason) == (UploadState.REJECTED, "Not ours"), (
             "a no stays a no"
         )
-        approve(session, upload, slot)
+        approve(session, upload, slot, revision(session, upload))
         assert (upload.state, upload.reason, served(session, upload)) == (
             UploadState.LIVE,
             "",
@@ -323,8 +337,13 @@ def test_nothing_can_be_approved_that_has_no_files(store: Store) -> None:
     with store.session() as session:
         slot = add_slot(session, "gallery", {"review": True})
         upload = accept(session, slot, sent(store))
-        with pytest.raises(GefaError, match="nothing to approve"):
-            approve(session, upload, slot)
+        with pytest.raises(GefaError, match="still being made"):
+            approve(session, upload, slot, revision(session, upload))
+        job = latest_job(session, upload.id)
+        assert job is not None
+        settle(session, job, Outcome(job=job.id, problem="no room"))
+        with pytest.raises(GefaError, match="nothing to decide"):
+            reject(session, upload, "Not ours", revision(session, upload))
 
 
 @pytest.mark.parametrize(
@@ -401,7 +420,8 @@ def test_a_notice_is_tried_again_ever_more_slowly_and_given_up(store: Store) -> 
         assert waits == sorted(waits)
         tried(session, notice, "it answered 503")
         assert (notice.due, notice.told) == (None, None)
-        approve(session, upload, slot)
+        replace(session, upload, slot, sent(store, b"another"))
+        finish(session, upload, "2")
         assert session.exec(select(Notification)).all()[-1].due is not None, "the next is told anew"
 
 

@@ -251,7 +251,11 @@ def test_what_is_held_back_is_seen_by_those_who_may_decide(peopled: Peopled) -> 
     # What may be done is done under one's own name.
     assert everybody[Role.EDITOR].post(f"{page}/approve").status_code == 403
     assert everybody[Role.REVIEWER].post(f"{page}/describe", data={"alt": "x"}).status_code == 403
-    assert everybody[Role.REVIEWER].post(f"{page}/approve").status_code == 303
+    assert everybody[Role.REVIEWER].post(f"{page}/approve").status_code == 409
+    shown = re.search(r'name="seen" value="(\w+)"', everybody[Role.REVIEWER].get(page).text)
+    assert shown
+    seen = {"seen": shown[1]}
+    assert everybody[Role.REVIEWER].post(f"{page}/approve", data=seen).status_code == 303
     for role in Role:
         assert "secret.jpg" in everybody[role].get(page).text
         assert everybody[role].get(f"{page}/preview").headers["cache-control"].startswith("private")

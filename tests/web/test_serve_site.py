@@ -8,6 +8,7 @@ import subprocess
 import sys
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import httpx
@@ -138,7 +139,7 @@ def test_no_source_is_lost_to_a_folder_or_a_plan_that_changes(site: Site) -> Non
     # An out folder that holds sources, or is another program's, is told and not used.
     for out, said in (("photos", "holds the source"), (".git", "is a hidden folder")):
         site.edit('out = "img"', f'out = "{out}"')
-        eventually(lambda said=said: said in site.pages.get("/plan").text)
+        eventually(partial(lambda told: told in site.pages.get("/plan").text, said))
         assert site.ids().keys() == names
         site.run()
         site.edit(f'out = "{out}"', 'out = "img"')

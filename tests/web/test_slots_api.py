@@ -242,7 +242,7 @@ def test_a_key_does_only_what_it_may(site: Callable[..., Site]) -> None:
         for refused in (
             reader.post(post, files={"file": ("a.jpg", jpeg(9, 9))}),
             sender.get(post),
-            sender.post(f"/api/v1/uploads/{id}/approve"),
+            sender.post(f"/api/v1/uploads/{id}/approve", json={"revision": ""}),
             reader.patch(f"/api/v1/uploads/{id}", json={"alt": "x"}),
             reader.delete(f"/api/v1/uploads/{id}"),
             reviewer.put(f"/api/v1/uploads/{id}/file", files={"file": ("a.jpg", jpeg(9, 9))}),
@@ -262,7 +262,7 @@ def test_a_held_upload_is_served_to_reviewers_only(site: Callable[..., Site]) ->
     assert answer.json()["variants"] == []
     with here.client("review") as reviewer, here.client("upload") as sender:
         listed = f"/api/v1/slots/{here.slot}/uploads"
-        assert reviewer.get(f"/api/v1/uploads/{id}").json()["variants"] == []
+        assert sender.get(f"/api/v1/uploads/{id}").json()["variants"] == []
         assert "right to read" in problem(reviewer.get(listed), 403)
         held = reviewer.patch(f"/api/v1/uploads/{id}", json={"alt": "Kites"}).json()["variants"]
         assert len(held) > 5
@@ -275,12 +275,18 @@ def test_a_held_upload_is_served_to_reviewers_only(site: Callable[..., Site]) ->
             HTTP.get(f"{here.server.url}/m/{id}?w=90"),
         ):
             assert stranger.status_code == 404
+        named = {"revision": reviewer.get(f"/api/v1/uploads/{id}").json()["revision"]}
+        decided = f"/api/v1/uploads/{id}/reject", f"/api/v1/uploads/{id}/approve"
         assert "give a reason" in problem(
-            reviewer.post(f"/api/v1/uploads/{id}/reject", json={"reason": " "}), 409
+            reviewer.post(decided[0], json=named | {"reason": " "}), 409
         )
-        rejected = reviewer.post(f"/api/v1/uploads/{id}/reject", json={"reason": "Blurred"}).json()
+        other = {"revision": "0" * 32, "reason": "Blurred"}
+        for path in decided:
+            assert named["revision"] in problem(reviewer.post(path, json=other), 409)
+            problem(reviewer.post(path), 422)
+        rejected = reviewer.post(decided[0], json=named | {"reason": "Blurred"}).json()
         assert (rejected["state"], rejected["problem"]) == ("rejected", "Blurred")
-        live = reviewer.post(f"/api/v1/uploads/{id}/approve").json()
+        live = reviewer.post(decided[1], json=named).json()
         assert (live["state"], live["problem"], live["alt"]) == ("live", "", "Kites")
     assert HTTP.get(here.server.url + url).status_code == 200
 

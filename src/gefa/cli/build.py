@@ -116,6 +116,7 @@ class Site:
 def site_for(plan_file: Path | None, out: Path | None) -> Site:
     """The site of the given plan file, or of the nearest one. PlanError if it names no folder for
     files, or one where none may be written."""
+    from gefa.core.files import real
     from gefa.core.plan.plan import Plan, load_plan
     from gefa.work.site import out_folder, plan_above
 
@@ -128,6 +129,8 @@ def site_for(plan_file: Path | None, out: Path | None) -> Site:
                 advice='Name one with --out, or as out = "img" in a gefa.toml.',
             )
         out = out_folder(plan.out, file.parent)
+    elif ".." in out.parts:
+        out = real(out)  # what lies beyond a folder that is not there yet cannot be seen
     return Site(file, plan, out)
 
 

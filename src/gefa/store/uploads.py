@@ -21,10 +21,10 @@ from gefa.store.slots import marks_of, recipe_of, settings_of
 from gefa.store.task_rows import enqueue
 from gefa.store.trail import Deed, note
 from gefa.store.variants import (
-    newest_job,
+    drop_waiting,
+    newest_revision,
     release,
     variants_of_upload,
-    waits_to_replace,
     withhold,
 )
 
@@ -241,6 +241,7 @@ def replace(session: Session, upload: Upload, slot: Slot, sent: Sent) -> None:
     """Replace the file under the same identity. The earlier file is served until the new one is
     ready, and approved if the slot has review."""
     note(session, Deed.UPLOAD_REPLACED, upload.name, f"by {sent.name}")
+    drop_waiting(session, upload.id)  # nobody can approve what this file takes the place of
     served = bool(variants_of_upload(session, upload.id))
     if served:
         keep_earlier(upload)
@@ -250,34 +251,59 @@ def replace(session: Session, upload: Upload, slot: Slot, sent: Sent) -> None:
     upload.zoom, upload.reason, upload.problem = 1.0, "", ""
     upload.width, upload.height, upload.preview = None, None, ""
     upload.approved = upload.original_gone = False
-    if not served:
-        upload.state = UploadState.PROCESSING
+    upload.state = UploadState.LIVE if served else UploadState.PROCESSING
     session.add(upload)
     treat(session, upload, slot)
 
 
-def approve(session: Session, upload: Upload, slot: Slot) -> None:
-    """Approve an upload, which makes it live; GefaError if there is nothing to show."""
-    if newest_job(session, upload.id) is None:
-        raise GefaError("it has no files, so there is nothing to approve.")
+class ChangedMeanwhile(GefaError):
+    """A decision about a picture that is not the one in its place any more."""
+
+
+def _looked_at(session: Session, upload: Upload, seen: str) -> None:
+    """Make sure that a decision is about the files that the reviewer saw, named by their
+    revision. ChangedMeanwhile if there are others now, GefaError if there are none to look at."""
+    replacing = bool(upload.earlier) and upload.state is UploadState.LIVE
+    if replacing or upload.state in (UploadState.RECEIVED, UploadState.PROCESSING):
+        raise GefaError(
+            f"the files of {upload.name} are still being made.", advice="Look at them first."
+        )
+    revision = newest_revision(session, upload.id)
+    if revision is None:
+        raise GefaError("it has no files, so there is nothing to decide on.")
+    if seen != revision:
+        raise ChangedMeanwhile(
+            f"these are not the files that were looked at: now it is {upload.name}, revision"
+            f" {revision}.",
+            advice="Load the page again, look at the picture, and decide again.",
+        )
+
+
+def approve(session: Session, upload: Upload, slot: Slot, seen: str) -> None:
+    """Approve the revision that was ``seen``, which makes it live. ChangedMeanwhile if there is
+    another now, GefaError if it has no files."""
+    _looked_at(session, upload, seen)
+    was_live = upload.state is UploadState.LIVE
     release(session, upload.id)
     note(session, Deed.UPLOAD_APPROVED, upload.name, f"in {slot.name}")
     upload.state, upload.approved, upload.reason = UploadState.LIVE, True, ""
     forget_earlier(upload)
     session.add(upload)
-    went_live(session, upload, slot)
+    if not was_live:
+        went_live(session, upload, slot)
 
 
-def reject(session: Session, upload: Upload, reason: str) -> None:
-    """Reject it, or, if it waits to replace a served file, keep that file; GefaError without a
-    reason."""
+def reject(session: Session, upload: Upload, reason: str, seen: str) -> None:
+    """Reject the revision that was ``seen``; if it waits to replace a served one, that stays.
+    Errors as for ``approve``, and GefaError without a reason."""
+    _looked_at(session, upload, seen)
     reason = reason.strip()[:MAX_ALT]
     if not reason:
         raise GefaError(
             "give a reason for the rejection.", advice="The person who uploaded it sees the reason."
         )
     note(session, Deed.UPLOAD_REJECTED, upload.name, reason)
-    if upload.earlier and waits_to_replace(session, upload.id):
+    if upload.earlier:
         take_back(session, upload, f"{upload.name} was rejected: {reason.rstrip('.')}.")
     else:
         withhold(session, upload.id)

@@ -30,7 +30,7 @@ def variants_of_upload(session: Session, upload_id: str) -> Sequence[Variant]:
 
 def newest_variants(session: Session, upload_id: str) -> Sequence[Variant]:
     """The newest files, served or waiting for review."""
-    job = newest_job(session, upload_id)
+    job = newest_revision(session, upload_id)
     return session.exec(
         select(Variant)
         .where(Variant.upload_id == upload_id, Variant.job_id == job)
@@ -38,8 +38,8 @@ def newest_variants(session: Session, upload_id: str) -> Sequence[Variant]:
     ).all()
 
 
-def newest_job(session: Session, upload_id: str) -> str | None:
-    """The job that made the newest files."""
+def newest_revision(session: Session, upload_id: str) -> str | None:
+    """Names the newest files: the id of the task that made them."""
     return session.exec(
         select(Variant.job_id)
         .where(Variant.upload_id == upload_id, col(Variant.retired).is_(None))
@@ -90,7 +90,7 @@ def _outlive(session: Session, variant: Variant, waiting: bool) -> None:
 
 def release(session: Session, upload_id: str) -> None:
     """Serve the newest files instead of the earlier ones."""
-    newest = newest_job(session, upload_id)
+    newest = newest_revision(session, upload_id)
     for variant in _current(session, upload_id):
         if variant.job_id == newest:
             variant.waiting = False
@@ -98,11 +98,6 @@ def release(session: Session, upload_id: str) -> None:
             variant.retired = now()
         session.add(variant)
     session.flush()
-
-
-def waits_to_replace(session: Session, upload_id: str) -> bool:
-    """Whether files wait to replace the served ones."""
-    return {variant.waiting for variant in _current(session, upload_id)} == {True, False}
 
 
 def drop_waiting(session: Session, upload_id: str) -> None:

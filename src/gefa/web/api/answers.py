@@ -18,7 +18,7 @@ from gefa.store.models import Slot, Upload, UploadState, Variant, as_utc
 from gefa.store.slots import settings_of
 from gefa.store.upload_addresses import served_at
 from gefa.store.uploads import focus_of, is_busy, seen_focus
-from gefa.store.variants import newest_variants, variants_of_upload
+from gefa.store.variants import newest_revision, newest_variants, variants_of_upload
 
 
 class OriginalAnswer(BaseModel):
@@ -62,6 +62,7 @@ class UploadAnswer(BaseModel):
     id: str
     slot: str
     state: UploadState
+    revision: str
     making: bool
     problem: str
     alt: str
@@ -98,6 +99,7 @@ def described(
         id=upload.id,
         slot=slot.name,
         state=upload.state,
+        revision=(newest_revision(session, upload.id) or "") if held else "",
         making=is_busy(session, upload.id),
         problem=upload.reason or upload.problem,
         alt=upload.alt,

@@ -15,6 +15,7 @@ from gefa.store.keys import Right
 from gefa.store.models import Slot, Upload
 from gefa.store.uploads import (
     MAX_ALT,
+    ChangedMeanwhile,
     Described,
     approve,
     describe,
@@ -39,8 +40,14 @@ Authorization = Annotated[str, Header()]
 WHO_SENDS = (Right.UPLOAD, Right.REVIEW)
 
 
-class Reason(BaseModel):
-    """The reason for rejecting an upload."""
+class Approval(BaseModel):
+    """Which files are approved: the ``revision`` of the upload that was looked at."""
+
+    revision: str
+
+
+class Rejection(Approval):
+    """Which files are rejected, and why."""
 
     reason: str = Field(min_length=1, max_length=MAX_ALT)
 
@@ -57,6 +64,8 @@ def _done(
         upload, access = upload_opened(session, upload_id, authorization, *rights)
         try:
             do(session, upload, access.slot)
+        except ChangedMeanwhile as error:
+            raise Problem(409, "Changed meanwhile", str(error)) from error
         except GefaError as error:
             raise Problem(409, "Not in this state", str(error)) from error
         session.flush()
@@ -118,20 +127,28 @@ async def replace_file(
 
 @router.post("/approve", response_model=UploadAnswer, responses=problems(401, 403, 404, 409))
 @with_key
-def approve_it(upload_id: str, given: ServicesOf, authorization: Authorization = "") -> Any:
-    """Approve the upload, which makes it live. The key needs the right to review."""
-    return _done(given, upload_id, authorization, (Right.REVIEW,), approve)
-
-
-@router.post("/reject", response_model=UploadAnswer, responses=problems(401, 403, 404, 422))
-@with_key
-def reject_it(
-    upload_id: str, said: Reason, given: ServicesOf, authorization: Authorization = ""
+def approve_it(
+    upload_id: str, said: Approval, given: ServicesOf, authorization: Authorization = ""
 ) -> Any:
-    """Reject the upload, with a reason. The key needs the right to review."""
+    """Approve the files that were looked at, which makes them live; 409 if there are others
+    now. The key needs the right to review."""
 
     def do(session: Session, upload: Upload, slot: Slot) -> None:
-        reject(session, upload, said.reason)
+        approve(session, upload, slot, said.revision)
+
+    return _done(given, upload_id, authorization, (Right.REVIEW,), do)
+
+
+@router.post("/reject", response_model=UploadAnswer, responses=problems(401, 403, 404, 409, 422))
+@with_key
+def reject_it(
+    upload_id: str, said: Rejection, given: ServicesOf, authorization: Authorization = ""
+) -> Any:
+    """Reject the files that were looked at, with a reason; 409 if there are others now. The key
+    needs the right to review."""
+
+    def do(session: Session, upload: Upload, slot: Slot) -> None:
+        reject(session, upload, said.reason, said.revision)
 
     return _done(given, upload_id, authorization, (Right.REVIEW,), do)
 

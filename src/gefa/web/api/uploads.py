@@ -311,7 +311,8 @@ def show(
         check_sizes(sizes)
         slot = session.get_one(Slot, upload.slot_id)
         access = access_if_any(session, slot, authorization)
-        return described(session, seen_by(access, upload), slot, sizes=sizes)
+        held = access is not None and access.may(Right.REVIEW)
+        return described(session, seen_by(access, upload), slot, sizes=sizes, held=held)
 
 
 @router.get(

@@ -25,6 +25,7 @@ from gefa.store.replacement import public_view
 from gefa.store.roles import Permission
 from gefa.store.slots import all_slots, settings_of, slot_named
 from gefa.store.uploads import (
+    ChangedMeanwhile,
     Described,
     approve,
     busy_uploads,
@@ -40,7 +41,7 @@ from gefa.store.uploads import (
     shown_settings,
     treat,
 )
-from gefa.store.variants import newest_variants, variants_of_upload
+from gefa.store.variants import newest_revision, newest_variants, variants_of_upload
 from gefa.web.api.access import OpenSlot
 from gefa.web.api.markup import Placeholder, markup_of
 from gefa.web.api.slot_intake import SlotIntake, as_sent
@@ -92,6 +93,7 @@ class UploadRow:
     slot: str
     making: bool
     heaviest: int | None
+    revision: str = ""
 
     @property
     def saved(self) -> float | None:
@@ -102,8 +104,11 @@ class UploadRow:
 
 
 def _row(session: Session, upload: Upload, slots: dict[str, str], busy: set[str]) -> UploadRow:
-    sent = sent_to_large_screens(list(newest_variants(session, upload.id)))
-    return UploadRow(upload, slots[upload.slot_id], upload.id in busy, sent.bytes if sent else None)
+    newest = list(newest_variants(session, upload.id))
+    sent = sent_to_large_screens(newest)
+    revision = newest[0].job_id if newest else ""
+    bytes = sent.bytes if sent else None
+    return UploadRow(upload, slots[upload.slot_id], upload.id in busy, bytes, revision)
 
 
 def _row_for_all(session: Session, upload: Upload, slots: dict[str, str]) -> UploadRow:
@@ -148,6 +153,7 @@ class UploadView:
     """The screen of an upload. ``pending`` says that its newest files are not served yet."""
 
     upload: Upload
+    revision: str
     slot: Slot
     settings: SlotSettings
     focus: Focus | None
@@ -190,6 +196,7 @@ def _view(session: Session, upload_id: str, held: bool) -> UploadView:
     size = Size(upload.width or 1, upload.height or 1)
     return UploadView(
         upload,
+        (newest_revision(session, upload.id) or "") if held else "",
         slot,
         settings,
         focus,
@@ -198,7 +205,7 @@ def _view(session: Session, upload_id: str, held: bool) -> UploadView:
         Crops.of([(crop, place_of(crop, size, focus)) for crop in settings.crops], variants),
         [LeftOut.model_validate(one) for one in upload.said.get("left_out", [])],
         upload.said.get("warnings", []),
-        any(variant.waiting for variant in variants),
+        upload.state is UploadState.HELD or any(variant.waiting for variant in variants),
         bool(variants_of_upload(session, upload.id)) and upload.removed is None,
     )
 
@@ -323,8 +330,10 @@ def _do(given: Services, upload_id: str, do: Callable[[Session, Upload, Slot], o
             raise HTTPException(404, "There is no such upload any more.")
         try:
             do(session, upload, session.get_one(Slot, upload.slot_id))
+        except ChangedMeanwhile as error:
+            raise Problem(409, "Changed meanwhile", str(error)) from error
         except GefaError as error:
-            raise Problem(422, "That cannot be", str(error)) from error
+            raise Problem(422, "Not possible now", str(error)) from error
     given.foreman.wake()
 
 
@@ -338,6 +347,8 @@ def _done(request: Request, given: Services, upload_id: str, back: str) -> Respo
 
 
 Back = Annotated[str, Form()]
+Seen = Annotated[str, Form()]
+"""the revision of the files that the page shows"""
 
 
 @router.post("/{upload_id}/describe")
@@ -370,9 +381,11 @@ def suggest(request: Request, upload_id: str, given: ServicesOf) -> Response:
 
 @router.post("/{upload_id}/approve")
 @needs(Permission.REVIEW)
-def approve_it(request: Request, upload_id: str, given: ServicesOf, back: Back = "") -> Response:
-    """Approve the upload, which makes it live."""
-    _do(given, upload_id, approve)
+def approve_it(
+    request: Request, upload_id: str, given: ServicesOf, seen: Seen = "", back: Back = ""
+) -> Response:
+    """Approve the files that the page shows, which makes them live."""
+    _do(given, upload_id, lambda session, upload, slot: approve(session, upload, slot, seen))
     return _done(request, given, upload_id, back)
 
 
@@ -383,10 +396,11 @@ def reject_it(
     upload_id: str,
     given: ServicesOf,
     reason: Annotated[str, Form()] = "",
+    seen: Seen = "",
     back: Back = "",
 ) -> Response:
-    """Reject the upload, with a reason."""
-    _do(given, upload_id, lambda session, upload, _: reject(session, upload, reason))
+    """Reject the files that the page shows, with a reason."""
+    _do(given, upload_id, lambda session, upload, _: reject(session, upload, reason, seen))
     if request.headers.get("HX-Request"):
         return Response(headers={"HX-Refresh": "true"})  # another picture may be in its place again
     return _done(request, given, upload_id, back)
