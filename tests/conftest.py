@@ -128,11 +128,13 @@ class Server:
                 self.process.wait()
 
 
-def start(command: str, folder: Path, port: int, *more: str) -> Server:
-    """Start ``gefa serve`` or ``gefa demo`` and wait until it answers."""
+def start(command: str, folder: Path, port: int, *more: str, log: Path | None = None) -> Server:
+    """Start ``gefa serve`` or ``gefa demo`` and wait until it answers. What it says goes to
+    ``log``."""
+    words = [sys.executable, "-m", "gefa", command, "--data", str(folder), "--port", str(port)]
+    said = log.open("w") if log else None
     process = subprocess.Popen(
-        [sys.executable, "-m", "gefa", command, "--data", str(folder), "--port", str(port), *more],
-        env=os.environ | {"VIPS_WARNING": "0"},
+        [*words, *more], env=os.environ | {"VIPS_WARNING": "0"}, stdout=said, stderr=said
     )
     server = Server(process, folder, f"http://127.0.0.1:{port}")
 
