@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 from scripts import command_line, plan_reference
 
-from gefa.core.plan.plan import parse_plan
+from gefa.core.plan.load import parse_plan
 from gefa.core.treat.formats import FORMATS
 from gefa.core.treat.recipe import BUILT_IN, Aim
 from gefa.store.store import Store

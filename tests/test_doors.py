@@ -139,8 +139,9 @@ def test_a_served_site_takes_every_kind(
     server = start("serve", tmp_path / ".gefa", free_port(), "--site", str(tmp_path), log=log)
     try:
         with server.client(follow_redirects=True) as pages:
-            shown = lambda: all(kind.name in pages.get("/").text for kind in kinds)  # noqa: E731
-            eventually(lambda: shown() and "ing…" not in pages.get("/").text)
+            for kind in kinds:
+                eventually(partial(_shows, pages, kind.name))
+            eventually(lambda: "ing…" not in pages.get("/").text)
             pages.post("/runs", data={"what": "all"})
             eventually((tmp_path / "img/manifest.json").exists)
     finally:
@@ -192,6 +193,10 @@ def test_the_desk_a_recipe_and_a_proof_take_every_kind(served: Server) -> None:
             pages.post(reference)
             eventually(partial(_is_there, pages, reference))
             check_picture(kind, pages.get(reference).content, 120)
+
+
+def _shows(pages: httpx.Client, name: str) -> bool:
+    return name in pages.get("/").text
 
 
 def _is_there(pages: httpx.Client, address: str) -> bool:

@@ -11,7 +11,7 @@ import pytest
 from jinja2 import Environment
 
 from gefa.core.errors import PlanError
-from gefa.core.plan.plan import load_plan
+from gefa.core.plan.load import load_plan
 from gefa.site import Pictures
 from tests.make import L, ora, photo
 from tests.test_cli import gefa, manifest

@@ -12,7 +12,8 @@ import pyvips
 from bench.designs import layered
 from playwright.sync_api import Locator, Page, expect
 
-from gefa.core.plan.plan import Plan, parse_plan
+from gefa.core.plan.load import parse_plan
+from gefa.core.plan.plan import Plan
 from tests.browser.conftest import overflow, place_of
 from tests.browser.test_journey import open_source
 from tests.conftest import Server, eventually

@@ -11,7 +11,8 @@ from gefa.core import prepare, survey_for
 from gefa.core.make.report import JobReport
 from gefa.core.pixels import outside_srgb
 from gefa.core.plan.editor import PlanEditor
-from gefa.core.plan.plan import CutEntry, Plan, Rule, parse_plan
+from gefa.core.plan.load import parse_plan
+from gefa.core.plan.plan import CutEntry, Plan, Rule
 from gefa.core.read import read
 from gefa.core.read.survey import survey
 from gefa.core.treat.formats import Format

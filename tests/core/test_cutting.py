@@ -11,7 +11,8 @@ from gefa.core.cut.glob import covers
 from gefa.core.errors import PartMissing, PlanError
 from gefa.core.make.prepare import prepare
 from gefa.core.plan.gather import NOTHING_CHOSEN, gather
-from gefa.core.plan.plan import CutEntry, Plan, Rule, load_plan, parse_plan
+from gefa.core.plan.load import load_plan, parse_plan
+from gefa.core.plan.plan import CutEntry, Plan, Rule
 from gefa.core.read import read
 from gefa.core.read.part_names import split_tags
 from gefa.core.read.survey import Survey, outline, survey
@@ -203,9 +204,9 @@ def test_a_plan_file_is_read() -> None:
     ("text", "reason"),
     [
         ("[recipes.x", "is not TOML"),
-        ('[recipes.x]\nformats=["bmp"]\nwidths=[9]', "recipes.x.formats.0"),
+        ('[recipes.x]\nformats=["bmp"]\nwidths=[9]', "recipes.x.formats[0]"),
         ('[recipes.x]\nformats=["png"]\nwidths=[]', "widths"),
-        ('[recipes.x]\nformats=["png"]\nwidths=[0]', "widths.0"),
+        ('[recipes.x]\nformats=["png"]\nwidths=[0]', "widths[0]"),
         ('[recipes.x]\nformats=["png"]\nwidths=[9]\nname="a"', ""),
         ('[recipes.x]\nformats=["png"]\nwidths=[9,10]\nname="{cut}.{ext}"', "{width}"),
         ('[recipes.x]\nformats=["png","webp"]\nwidths=[9]\nname="{cut}"', "{ext}"),
@@ -214,8 +215,8 @@ def test_a_plan_file_is_read() -> None:
         ('[recipes.x]\nformats=["png"]\nwidths=[9]\nmatte="white"', "matte"),
         ('[recipes.x]\nformats=["png"]\nwidths=[9]\nquality={png=0}', "quality"),
         ('[recipes."a b"]\nformats=["png"]\nwidths=[9]', "not a recipe name"),
-        ("[[cuts]]\nrecipe='icon'", "cuts.0.part"),
-        ("colour = 3", "colour is not something a plan holds"),
+        ("[[cuts]]\nrecipe='icon'", "cuts[0].part"),
+        ("colour = 3", "unknown key 'colour'"),
     ],
 )
 def test_a_wrong_plan_says_where_and_what(text: str, reason: str) -> None:

@@ -13,7 +13,7 @@ from gefa.core.make.make_cut import carry_out
 from gefa.core.make.memory_shelf import MemoryShelf
 from gefa.core.make.prepare import prepare, survey_for
 from gefa.core.make.sampling import look_at
-from gefa.core.plan.plan import parse_plan
+from gefa.core.plan.load import parse_plan
 from gefa.core.read import read
 from gefa.core.read.document import Document
 from gefa.core.treat.formats import Format

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import re
+import time
 from itertools import pairwise
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -15,14 +18,24 @@ from gefa.core.errors import PlanError
 from gefa.core.make.prepare import prepare
 from gefa.core.plan.editor import PlanEditor
 from gefa.core.plan.gather import gather
-from gefa.core.plan.plan import Plan, parse_plan
+from gefa.core.plan.load import parse_plan
+from gefa.core.plan.pages import AudienceEntry, PageEntry, PictureEntry
+from gefa.core.plan.plan import (
+    CheckTable,
+    CutEntry,
+    OriginalsEntry,
+    Plan,
+    Rule,
+    SliceEntry,
+    SourcesEntry,
+)
 from gefa.core.plan.problems import line_of
 from gefa.core.plan.tag_words import read_words
 from gefa.core.read import read
 from gefa.core.read.part_names import split_tags
 from gefa.core.read.survey import Survey, survey
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.core.treat.recipe import Aim
+from gefa.core.treat.recipe import Aim, Recipe
 from tests.make import L, dot, ora, photo
 
 SITE = """
@@ -190,9 +203,9 @@ def test_words_after_a_tag_are_exceptions_of_that_cut(tmp_path: Path) -> None:
         ("lok=60", "Did you mean 'look'?"),
         ("wdths=4", "Did you mean 'widths'?"),
         ("zzz=1", "Known: dpi, formats"),
-        ("look=600", "less than or equal to 99"),
+        ("look=600", "give 99 or less"),
         ("look=much", "give a number"),
-        ("widths=0", "greater than or equal to 1"),
+        ("widths=0", "give 1 or more"),
         ("widths=1,x", "give a whole number"),
         ("formats=gif", "use one of svg, avif, webp, jpeg, png"),
         ("quality=avif", "give a whole number"),
@@ -200,7 +213,7 @@ def test_words_after_a_tag_are_exceptions_of_that_cut(tmp_path: Path) -> None:
         ("width=wide", "write a length such as 96"),
         ("dpi=0 width=5mm", "1 to 10,000"),
         ("look=60 quality=70", "replaces an earlier word"),
-        ("name=", "at least 1 character"),
+        ("name=", "must not be empty"),
     ],
 )
 def test_a_word_that_cannot_be_is_told_and_costs_no_other(words: str, told: str) -> None:
@@ -252,15 +265,18 @@ def test_a_row_that_is_changed_by_hand_keeps_what_its_name_asks_for(tmp_path: Pa
     [
         (
             '[recipes.card]\nformats = ["webp"]\nwidts = [300]\n',
-            "line 3: recipes.card.widts is not",
+            "line 3: recipes.card: unknown key 'widts'",
         ),
         ('[recipes.card]\nformats = ["webp"]\nwidts = [300]\n', "did you mean 'widths'?"),
-        ('[[cuts]]\npart = "a"\n\n[[cuts]]\npart = ""\n', "line 5: cuts.1.part"),
-        ('[[rules]]\nparts = "*"\n[[slices]]\nsplit = { columns = 0 }\n', "line 4: slices.0.split"),
-        ("[[slices]]\n[slices.split]\ncolumns = 9999\n", "line 3: slices.0.split.columns"),
-        ('[[sources]]\nrecipe = "card"\n', "line 1: sources.0.files"),
+        ('[[cuts]]\npart = "a"\n\n[[cuts]]\npart = ""\n', "line 5: cuts[1].part"),
+        (
+            '[[rules]]\nparts = "*"\n[[slices]]\nsplit = { columns = 0 }\n',
+            "line 4: slices[0].split",
+        ),
+        ("[[slices]]\n[slices.split]\ncolumns = 9999\n", "line 3: slices[0].split.columns"),
+        ('[[sources]]\nrecipe = "card"\n', "line 1: sources[0].files"),
         ('out = "../x"\n', "line 1: out"),
-        ('"odd key" = 1\n', "line 1: odd key is not"),
+        ('"odd key" = 1\n', "line 1: unknown key 'odd key'"),
     ],
 )
 def test_what_is_wrong_is_told_with_its_line(text: str, told: str) -> None:
@@ -273,3 +289,66 @@ def test_what_is_wrong_is_told_with_its_line(text: str, told: str) -> None:
 def test_lines_are_told_of_any_text(text: str, place: list[int | str]) -> None:
     line = line_of(text, tuple(place))
     assert line is None or 1 <= line <= len(text.splitlines())
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ("a." * 20_000 + "a = 1", "line 1: a key has more than 20 dots"),
+        ("\nx = {" + "'a'." * 30 + "b = 1}", "line 2: a key has more than 20 dots"),
+        ("a = " + "[" * 3000, "more than 64 levels deep"),
+        ("x = " + "9" * 5000, "a number with thousands of digits"),
+        ("a" * 100_000, "is not TOML"),
+        ("".join(f"[recipes.r{i}]\n" for i in range(3000)), "and 2,980 more"),
+        ("".join(f'[[rules]]\nparts = "{i}"\n' for i in range(2001)), "2,001 rules; the limit is 2,000"),
+        ("[[slices]]\nsplit = { columns = 60, rows = 60 }\n" * 2, "makes 7,200 slices"),
+    ],
+)  # fmt: skip
+def test_a_plan_of_a_stranger_costs_little_and_its_limits_are_told(text: str, told: str) -> None:
+    began = time.process_time()
+    with pytest.raises(PlanError, match=re.escape(told)):
+        parse_plan(text, "gefa.toml")
+    assert time.process_time() - began < 2
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ('default = "fgure"', "line 1: default: unknown recipe 'fgure'. Did you mean 'figure'?"),
+        ('\n[[sources]]\nfiles = "a"\nrecipe = "foto"', "line 4: sources[0].recipe: unknown recipe 'foto'. Known: backdrop, figure, icon"),
+        ('[[rules]]\nparts = "a"\nrecipe = "icn"', "line 3: rules[0].recipe: unknown recipe 'icn'"),
+        ('[[cuts]]\npart = "a"\nrecipe = "icn"', "line 3: cuts[0].recipe: unknown recipe 'icn'"),
+        ('[[slices]]\nsplit = { columns = 2 }\n[slices.cells.r1-c1]\nrecipe = "x"', "line 4: slices[0].cells.r1-c1.recipe: unknown recipe 'x'"),
+    ],
+)  # fmt: skip
+def test_a_recipe_that_is_not_there_is_an_error(text: str, told: str) -> None:
+    with pytest.raises(PlanError, match=re.escape(told)):
+        parse_plan(text, "gefa.toml")
+
+
+LIBRARY_WORDS = re.compile(
+    r"[Ii]nput should|valid (string|integer|tuple|dictionary)|instance of|constrained|literal\[|"
+    r"Field required|validation|pydantic|function-|parse"
+)
+
+
+def test_no_message_about_a_plan_has_words_of_a_library() -> None:
+    """Each key of each table with a value of each wrong type, misspelt, and left out."""
+    entries = {
+        "sources": SourcesEntry, "rules": Rule, "cuts": CutEntry, "slices": SliceEntry,
+        "originals": OriginalsEntry, "pictures": PictureEntry, "pages": PageEntry, "audiences": AudienceEntry,
+    }  # fmt: skip
+    tables: dict[str, Any] = {f"[[{n}]]": model for n, model in entries.items()}
+    tables |= {"": Plan, "[recipes.a]": Recipe, "[check]": CheckTable}
+    values = ("5", "-5", "1e999", '"x"', '""', "true", "[]", "[[1]]", '["x"]', "{}", "{ x = 1 }")
+    told = set()
+    for header, model in tables.items():
+        for key in [*model.model_fields, "x y", *(f"{key}s" for key in model.model_fields)]:
+            for value in values:
+                try:
+                    parse_plan(f'{header}\n"{key}" = {value}\n', "gefa.toml")
+                except PlanError as error:
+                    told.add(str(error))
+    assert len(told) > 300
+    assert [text for text in told if LIBRARY_WORDS.search(text)] == []
+    assert all("line " in text for text in told), "each says where"

@@ -7,7 +7,8 @@ import tomllib
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gefa.core.plan.plan import CutEntry, Plan, Rule, SourcesEntry, parse_plan
+from gefa.core.plan.load import parse_plan
+from gefa.core.plan.plan import CutEntry, Plan, Rule, SourcesEntry
 from gefa.core.plan.plan_text import rewritten
 from gefa.core.plan.site_plan import say_the_same
 

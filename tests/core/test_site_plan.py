@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 
 from gefa.core.cut.glob import covers, escaped, literal
 from gefa.core.errors import PlanError
-from gefa.core.plan.plan import CutEntry, Plan, Rule, SliceEntry, SourcesEntry, Split, parse_plan
+from gefa.core.plan.load import parse_plan
+from gefa.core.plan.plan import CutEntry, Plan, Rule, SliceEntry, SourcesEntry, Split
 from gefa.core.plan.site_plan import Pieces, composed, differences, divided, joined, own_piece
 from gefa.core.treat.recipe import Recipe
 

@@ -15,7 +15,8 @@ from gefa.core.geometry import Rect, Size
 from gefa.core.make.make_cut import carry_out
 from gefa.core.make.prepare import prepare, survey_for
 from gefa.core.plan.gather import gather
-from gefa.core.plan.plan import CellEntry, Plan, SliceEntry, Split, parse_plan
+from gefa.core.plan.load import parse_plan
+from gefa.core.plan.plan import CellEntry, Plan, SliceEntry, Split
 from gefa.core.read import read
 from gefa.core.read.survey import survey
 from tests.make import BLUE, GREEN, RED, L, dot, flat, ora, photo

@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 from gefa.core import carry_out, prepare, survey_for
-from gefa.core.plan.plan import CutEntry, Plan, parse_plan
+from gefa.core.plan.load import parse_plan
+from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
 from gefa.core.treat.recipe import Recipe, Steps
 from gefa.core.treat.weight_steps import fewest, next_widths

@@ -11,7 +11,8 @@ from pydantic import ValidationError
 from gefa.core import FolderShelf, carry_out, prepare, survey_for
 from gefa.core.errors import PlanError
 from gefa.core.make.report import JobReport
-from gefa.core.plan.plan import CutEntry, Plan, parse_plan
+from gefa.core.plan.load import parse_plan
+from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Aim, Chroma, Fit, Keep, Recipe
@@ -109,8 +110,7 @@ def test_fill_stretches_and_warns_enlarging_does_too(tmp_path: Path) -> None:
         (Recipe(formats=("png",), widths=(90,), fit="fill", ratio=1.0), (90, 90), "stretched"),
         (Recipe(formats=("png",), widths=(400,), enlarge=True), (400, 200), "enlarged from 200"),
     ):
-        plan = parse_plan('[[cuts]]\npart = "/"\nrecipe = "r"\n', "p")
-        plan = plan.model_copy(update={"recipes": {"r": recipe}})
+        plan = Plan(cuts=(CutEntry(part="/", recipe="r"),), recipes={"r": recipe})
         prepared, (report,) = run(source, tmp_path / said[:4], plan)
         assert [(f.width, f.height) for f in report.files] == [size]
         assert said in prepared.warnings[0].reason

@@ -13,7 +13,7 @@ import pytest
 from gefa.core.conditions import ConditionError, parse_media, parse_sizes
 from gefa.core.cut.glob import covers
 from gefa.core.errors import GefaError
-from gefa.core.plan.plan import parse_plan
+from gefa.core.plan.load import parse_plan
 from gefa.core.read import read
 from gefa.core.read.part_names import PathBook, near_tags, split_tags, tidied
 from gefa.core.read.survey import survey

@@ -4,7 +4,7 @@ from pathlib import Path
 
 import pyvips
 
-from gefa.core.plan.plan import load_plan
+from gefa.core.plan.load import load_plan
 from gefa.demo.pennants import draw_pennants
 from gefa.demo.photographs import SCENES, draw_photograph
 from gefa.demo.world import SAMPLES

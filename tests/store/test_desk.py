@@ -36,7 +36,7 @@ from gefa.store.plans import (
     whole_plan,
 )
 from gefa.store.recipes import library, save_recipe
-from gefa.store.site_plan import import_differences, import_plan, site_plan
+from gefa.store.site_plan import import_differences, import_plan, prepare_import, site_plan
 from gefa.store.slots import add_slot, change_settings
 from gefa.store.sources import all_sources, bring_in, latest_revision, present
 from gefa.store.store import Store, migration_config
@@ -196,7 +196,7 @@ def test_a_plan_is_given_out_and_taken_in_as_one_change(site: Store) -> None:
         differences = {(d.of, d.what): d.how for d in import_differences(session, new)}
         assert differences[("recipes", "card")] == "removed"
         assert differences[("the site", "out folder")] == "none → img"
-        told = import_plan(session, new, "Imported gefa.toml")
+        told = import_plan(session, prepare_import(session, new), "Imported gefa.toml")
         assert told == ["The recipe held stays: uploads to wall are treated by it."]
         assert [cut.part for cut in own_plan(session, poster).cuts] == ["Sea"]
         assert [cut.source for cut in shared_plan(session).cuts] == ["away.ora"]
@@ -212,7 +212,8 @@ def test_a_plan_is_given_out_and_taken_in_as_one_change(site: Store) -> None:
 def test_what_is_undone_on_the_desk_leaves_what_was_changed_since(site: Store) -> None:
     with site.session() as session:
         (poster,) = called(session, "poster.ora")
-        import_plan(session, Plan(cuts=(CutEntry(source="poster.ora", part="Sea"),)), "Imported")
+        sea = Plan(cuts=(CutEntry(source="poster.ora", part="Sea"),))
+        import_plan(session, prepare_import(session, sea), "Imported")
         change_plan(session, poster, Plan(cuts=(CutEntry(part="Sky"),)), "Cut Sky")
         undo_on_desk(session)
         assert [cut.part for cut in own_plan(session, poster).cuts] == ["Sky"]

@@ -8,7 +8,6 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-import pytest
 from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
@@ -212,4 +211,4 @@ class Review(RuleBasedStateMachine):
 
 
 Review.TestCase.settings = settings(max_examples=100, stateful_step_count=25, deadline=None)
-TestReview = pytest.mark.timeout(300)(Review.TestCase)
+TestReview = Review.TestCase

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import httpx
 
-from gefa.core.plan.plan import Plan, parse_plan
+from gefa.core.plan.load import parse_plan
+from gefa.core.plan.plan import Plan
 from gefa.core.plan.site_plan import Pieces, composed, divided
 
 

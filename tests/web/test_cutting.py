@@ -15,7 +15,8 @@ import httpx
 import pytest
 
 from gefa.core.deliver.manifest import Manifest
-from gefa.core.plan.plan import Split, parse_plan
+from gefa.core.plan.load import parse_plan
+from gefa.core.plan.plan import Split
 from gefa.core.treat.recipe import Aim
 from tests.conftest import HTTP, Server, eventually, start
 from tests.make import BLUE, GREEN, RED, G, L, dot, flat, ora, photo, svg

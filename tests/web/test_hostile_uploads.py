@@ -26,7 +26,7 @@ import pyvips
 from gefa.store.keys import Right, new_key
 from gefa.store.slots import add_slot
 from gefa.store.store import Store
-from tests.conftest import Server
+from tests.conftest import SLOWNESS, Server
 from tests.make import broken_profiles, photo, with_profile
 
 COUNT = int(os.environ.get("GEFA_HOSTILE", "260"))
@@ -184,7 +184,7 @@ def largest_process(server: Server) -> int:
     return max((size for pid, size in sizes.items() if belongs(pid)), default=0)
 
 
-@pytest.mark.timeout(280 + COUNT)
+@pytest.mark.timeout((280 + COUNT) * SLOWNESS)
 def test_hostile_files_are_refused_and_the_good_ones_between_go_live(
     empty_server: Server,
 ) -> None:

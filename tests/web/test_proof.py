@@ -9,7 +9,7 @@ from pathlib import Path
 import httpx
 import pytest
 
-from gefa.core.plan.plan import parse_plan
+from gefa.core.plan.load import parse_plan
 from tests.conftest import Server, eventually
 from tests.make import loaded, photo
 from tests.web.plans import give_plan, site_plan

@@ -13,7 +13,7 @@ import pytest
 from starlette.datastructures import FormData, UploadFile
 
 from gefa.core.errors import PlanError
-from gefa.core.plan.plan import parse_plan
+from gefa.core.plan.load import parse_plan
 from gefa.core.treat.formats import Effort, Format
 from gefa.core.treat.recipe import BUILT_IN, Aim, Corner, Fit, Mark, Recipe, Steps
 from gefa.web.pages.recipe_form import Sentence, recipe_from

@@ -13,7 +13,7 @@ import httpx
 import pytest
 
 from gefa.core.deliver.manifest import Manifest
-from gefa.core.plan.plan import parse_plan
+from gefa.core.plan.load import parse_plan
 from gefa.store.keys import SiteRight, new_site_key
 from gefa.store.store import Store
 from tests.conftest import Server, eventually
@@ -144,7 +144,7 @@ def test_the_plan_is_read_and_replaced_with_care(build: Build) -> None:
     late = build.ask("PUT", "/plan", 412, content=text, headers={"If-Match": tag})
     assert "GET it" in late["detail"]
     bad = build.ask("PUT", "/plan", 422, content="[recipes.card]\nformats = ['webp']\nwidts = 1\n")
-    assert "line 3: recipes.card.widts" in bad["detail"]
+    assert "line 3: recipes.card: unknown key 'widts'" in bad["detail"]
     assert "did you mean 'widths'" in bad["detail"]
     build.ask("PUT", "/plan", 422, content="[[")
     build.ask("PUT", "/plan", 413, content="#" * 2_000_001)

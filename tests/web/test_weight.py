@@ -13,7 +13,7 @@ from urllib.parse import parse_qs
 import httpx
 import pytest
 
-from gefa.core.plan.plan import parse_plan
+from gefa.core.plan.load import parse_plan
 from gefa.store.keys import SiteRight
 from tests.conftest import start
 from tests.make import photo

@@ -16,7 +16,8 @@ from PIL import Image
 from gefa.core.deliver.manifest import Manifest
 from gefa.core.errors import SourceError
 from gefa.core.make.job import CutJob
-from gefa.core.plan.plan import CutEntry, Plan, parse_plan
+from gefa.core.plan.load import parse_plan
+from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.treat.recipe import Recipe
 from gefa.work.batch import Exported, Exporter, ExportListener, Extras
 from gefa.work.pool import Pool

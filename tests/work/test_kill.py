@@ -22,7 +22,7 @@ from gefa.store.models import Task, TaskState, Upload, Variant
 from gefa.store.slots import add_slot
 from gefa.store.store import Store
 from gefa.work.verify import verify
-from tests.conftest import Server, eventually, start
+from tests.conftest import SLOWNESS, Server, eventually, start
 from tests.make import L, ora, photo
 
 KILLS = int(os.environ.get("GEFA_KILLS", "16"))
@@ -184,7 +184,7 @@ class Site:
             os.kill(chosen, signal.SIGKILL)
 
 
-@pytest.mark.timeout(400 + 8 * KILLS)
+@pytest.mark.timeout((400 + 8 * KILLS) * SLOWNESS)
 def test_random_kills_lose_nothing_double_nothing_and_blame_nobody(
     tmp_path: Path, free_port: Callable[[], int]
 ) -> None:

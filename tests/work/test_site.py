@@ -14,7 +14,8 @@ import pytest
 
 from gefa.core.deliver.manifest import Manifest
 from gefa.core.errors import PlanError
-from gefa.core.plan.plan import Plan, load_plan, parse_plan
+from gefa.core.plan.load import load_plan, parse_plan
+from gefa.core.plan.plan import Plan
 from gefa.work.batch import Exporter
 from gefa.work.check import Checked, Fault, check
 from gefa.work.pool import Pool

@@ -108,7 +108,7 @@ class Site:
 
     def load(self) -> Plan:
         """Read the plan file again."""
-        from gefa.core.plan.plan import load_plan
+        from gefa.core.plan.load import load_plan
 
         return load_plan(self.file) if self.file else self.plan
 
@@ -117,7 +117,8 @@ def site_for(plan_file: Path | None, out: Path | None) -> Site:
     """The site of the given plan file, or of the nearest one. PlanError if it names no folder for
     files, or one where none may be written."""
     from gefa.core.files import real
-    from gefa.core.plan.plan import Plan, load_plan
+    from gefa.core.plan.load import load_plan
+    from gefa.core.plan.plan import Plan
     from gefa.work.site import out_folder, plan_above
 
     file = plan_file or plan_above(Path())

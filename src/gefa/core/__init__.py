@@ -26,7 +26,8 @@ if TYPE_CHECKING:
     from gefa.core.make.folder_shelf import FolderShelf
     from gefa.core.make.make_cut import carry_out
     from gefa.core.make.prepare import prepare, survey_for
-    from gefa.core.plan.plan import Plan, load_plan
+    from gefa.core.plan.load import load_plan
+    from gefa.core.plan.plan import Plan
 
 __all__ = [
     "FolderShelf",
@@ -43,7 +44,7 @@ _WHERE = {
     "GefaError": "gefa.core.errors",
     "Plan": "gefa.core.plan.plan",
     "carry_out": "gefa.core.make.make_cut",
-    "load_plan": "gefa.core.plan.plan",
+    "load_plan": "gefa.core.plan.load",
     "prepare": "gefa.core.make.prepare",
     "survey_for": "gefa.core.make.prepare",
 }

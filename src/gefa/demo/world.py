@@ -7,7 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from gefa.core.files import write_whole
-from gefa.core.plan.plan import parse_plan
+from gefa.core.plan.load import parse_plan
 from gefa.core.read import kind_of
 from gefa.core.weigh.audience import with_rows
 from gefa.demo.moments import MOMENTS, draw_moment
@@ -20,7 +20,7 @@ from gefa.demo.programme import draw_programme
 from gefa.demo.site.fill import fill_site
 from gefa.demo.site.pictures import FOLDER, make_pictures
 from gefa.store.keys import Right, SiteRight, new_key, new_site_key
-from gefa.store.site_plan import import_plan
+from gefa.store.site_plan import import_plan, prepare_import
 from gefa.store.slots import add_slot, slot_named
 from gefa.store.sources import bring_in
 from gefa.store.store import Store
@@ -112,7 +112,7 @@ def _fill(store: Store, samples: Path, names: list[str]) -> list[tuple[str, str]
         for name in reversed(names):
             bring_in(session, name, blobs[name], kind_of(samples / name).value)
         plan = with_rows(parse_plan(PLAN, PLAN_FILE), samples)
-        import_plan(session, plan, f"Imported {PLAN_FILE}")
+        import_plan(session, prepare_import(session, plan), f"Imported {PLAN_FILE}")
         keys = []
         for name, own in SLOTS.items():
             slot = slot_named(session, name) or add_slot(session, name, own)

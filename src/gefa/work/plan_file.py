@@ -12,10 +12,17 @@ from sqlmodel import Session
 
 from gefa.core.errors import GefaError, PlanError
 from gefa.core.files import write_whole
-from gefa.core.plan.plan import Plan, parse_plan
+from gefa.core.plan.load import parse_plan
+from gefa.core.plan.plan import Plan
 from gefa.core.plan.plan_text import rewritten
 from gefa.core.plan.site_plan import Difference, say_the_same
-from gefa.store.site_plan import import_differences, import_plan, site_plan, version_of
+from gefa.store.site_plan import (
+    import_differences,
+    import_plan,
+    prepare_import,
+    site_plan,
+    version_of,
+)
 from gefa.store.sources import present
 from gefa.store.store import Store
 
@@ -139,8 +146,10 @@ class PlanFile:
 
     def _take(self, text: str) -> None:
         plan = parse_plan(text, self.path.name)
+        with self._store.reading() as session:
+            wanted = prepare_import(session, plan)
         with self._store.changing() as session:
-            import_plan(session, plan, f"{self.path.name} was changed")
+            import_plan(session, wanted, f"{self.path.name} was changed")
             version = version_of(site_plan(session))
         self._note(text, version)
 

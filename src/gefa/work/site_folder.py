@@ -13,7 +13,8 @@ from sqlmodel import Session, col, select
 from gefa.core.cut.glob import covers
 from gefa.core.errors import GefaError, PlanError
 from gefa.core.files import write_whole
-from gefa.core.plan.plan import Plan, load_plan
+from gefa.core.plan.load import load_plan
+from gefa.core.plan.plan import Plan
 from gefa.store.models import Run, RunSource, as_utc
 from gefa.store.plans import shared_plan
 from gefa.store.site_plan import plan_mark, site_plan

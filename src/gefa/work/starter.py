@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path, PurePosixPath
 
 from gefa.core.errors import PlanError
-from gefa.core.plan.plan import parse_plan
+from gefa.core.plan.load import parse_plan
 from gefa.work.site import PLAN_FILE, files_below
 
 _DRAWN = frozenset({".svg", ".svgz"})

@@ -5,6 +5,8 @@ In reading order:
 - ``plan_model``: What all tables of a plan have in common
 - ``pages``: What a plan says of pages: pictures by name, the pages that show them, and who visits
 - ``plan``: The plan file: recipes, rules, cuts, slices, originals, pictures and pages, as TOML
+- ``load``: Reads plans from TOML, and says what is wrong with them
+- ``toml_text``: Reads TOML from strangers, within limits
 - ``toml_blocks``: How plans are written as TOML
 - ``plan_text``: Changes the text of a plan file; comments and order stay
 - ``problems``: What is wrong with a plan or a recipe, in words, with the place

@@ -4,13 +4,10 @@ from __future__ import annotations
 
 import re
 import threading
-import tomllib
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from difflib import get_close_matches
-from functools import cache
 from itertools import count
-from pathlib import Path
 from typing import Annotated, Any, TypeVar
 
 from cachetools import LRUCache
@@ -29,7 +26,6 @@ from gefa.core.errors import PlanError
 from gefa.core.geometry import Rect
 from gefa.core.plan import toml_blocks
 from gefa.core.plan.pages import (
-    PAGE_MODELS,
     AudienceEntry,
     MediaText,
     PageEntry,
@@ -47,10 +43,15 @@ from gefa.core.treat.recipe import (
     Recipe,
 )
 
+MAX_RECIPES = 500
+"""of a plan; a site has a dozen"""
+MAX_RULES = 2_000
+MAX_CUTS = 100_000
+"""by hand: 3,000 sources with 30 each"""
 MAX_LINES = 2_000
 """columns, rows or guides: slices of a few px on the largest canvas"""
 MAX_CELLS = 4_000
-"""slices of one split; more than a person can handle"""
+"""slices of one source; more than a person can handle"""
 _CELL = re.compile(r"r[1-9]\d*-c[1-9]\d*")
 _PERCENT = re.compile(r"\s*+(\d{1,3}(?:\.\d{1,15})?)\s*+%\s*+")
 FARTHEST = 100_000
@@ -201,6 +202,14 @@ class SliceEntry(PlanModel):
         return self
 
     @property
+    def cell_count(self) -> int:
+        if self.split is not None:
+            return self.split.columns * self.split.rows
+        if self.guides is not None:
+            return (len(self.guides.x) + 1) * (len(self.guides.y) + 1)
+        return 1
+
+    @property
     def area(self) -> Rect | None:
         return Rect(*self.rect) if self.rect else None
 
@@ -264,6 +273,24 @@ class Plan(PlanModel):
             if not RECIPE_NAME.fullmatch(name):
                 raise ValueError(f"{name!r} is not a recipe name: use letters, digits, - and _")
         return recipes
+
+    @model_validator(mode="after")
+    def _countable(self) -> Plan:
+        """Each recipe and rule costs something for each source, and each cell is a cut."""
+        for what, number, most in (
+            ("recipes", len(self.recipes), MAX_RECIPES),
+            ("rules", len(self.rules), MAX_RULES),
+            ("cuts", len(self.cuts), MAX_CUTS),
+        ):
+            if number > most:
+                raise ValueError(f"it has {number:,} {what}; the limit is {most:,}")
+        cells: Counter[str | None] = Counter()
+        for entry in self.slices:
+            cells[entry.source] += entry.cell_count
+        of_all = cells.pop(None, 0)
+        # Slices of its own stand instead of those of all sources.
+        _check_cells(max(of_all, *cells.values()) if cells else of_all)
+        return self
 
     @property
     def all_recipes(self) -> dict[str, Recipe]:
@@ -426,36 +453,3 @@ def did_you_mean(name: str, known: dict[str, Recipe]) -> str:
     if close:
         return f"Did you mean {close[0]!r}?"
     return f"Known: {', '.join(sorted(known))}."
-
-
-@cache
-def _keys() -> frozenset[str]:
-    """All keys that a plan can have."""
-    models = (Plan, SourcesEntry, Rule, CutEntry, SliceEntry, Split, Guides, CellEntry)
-    more = (OriginalsEntry, CheckTable, Recipe, ShownSize, *PAGE_MODELS)
-    return frozenset(name for model in (*models, *more) for name in model.model_fields)
-
-
-def load_plan(path: Path) -> Plan:
-    """Read a plan file; PlanError names the file, the place and what is wrong."""
-    try:
-        text = path.read_text("utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise PlanError(f"cannot be read: {error}.", file=str(path)) from error
-    return parse_plan(text, str(path))
-
-
-def parse_plan(text: str, file: str) -> Plan:
-    """The plan in ``text`` (TOML); PlanError as for ``load_plan``."""
-    try:
-        return Plan.model_validate(tomllib.loads(text))
-    except tomllib.TOMLDecodeError as error:
-        raise PlanError(f"is not TOML: {error}.", file=file) from error
-    except RecursionError as error:
-        raise PlanError("nests lists too deep.", file=file) from error
-    except ValidationError as error:
-        raise PlanError(
-            "; ".join(problems_in_words(error, text, _keys())) + ".",
-            file=file,
-            advice="See docs/plan-file.md for what a plan may hold.",
-        ) from error

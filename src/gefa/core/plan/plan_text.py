@@ -18,7 +18,8 @@ from tomlkit.exceptions import TOMLKitError
 
 from gefa.core.errors import PlanError
 from gefa.core.plan import toml_blocks
-from gefa.core.plan.plan import Plan, parse_plan
+from gefa.core.plan.load import parse_plan
+from gefa.core.plan.plan import Plan
 from gefa.core.plan.toml_blocks import LISTS
 
 _IDENTITY = {

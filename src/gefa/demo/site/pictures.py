@@ -12,7 +12,7 @@ from gefa.core.files import write_whole
 from gefa.core.make.folder_shelf import FolderShelf
 from gefa.core.make.make_cut import carry_out
 from gefa.core.make.prepare import prepare, survey_for
-from gefa.core.plan.plan import parse_plan
+from gefa.core.plan.load import parse_plan
 from gefa.core.read import read
 from gefa.work.surveys import HIDDEN
 

@@ -11,7 +11,13 @@ from starlette.concurrency import run_in_threadpool
 from gefa.core.errors import PlanError
 from gefa.core.plan.plan import Plan
 from gefa.store.keys import SiteRight
-from gefa.store.site_plan import import_plan, version_of
+from gefa.store.site_plan import (
+    PlanMoved,
+    import_plan,
+    prepare_import,
+    replace_plan,
+    version_of,
+)
 from gefa.web.api.site_access import RIGHTS_TO_READ, check_key, problems, site_opened
 from gefa.web.bodies import expect
 from gefa.web.pages.plan import MAX_PLAN_BYTES, plan_from, plan_now
@@ -21,6 +27,7 @@ from gefa.web.visitors import guarded_router, with_key
 
 router = guarded_router(prefix="/api/v1/plan", tags=["plan"])
 TOML = "application/toml"
+SAID = "Imported over the API"
 
 
 def _answer(plan: Plan) -> Response:
@@ -58,15 +65,23 @@ async def replace(
 
 def _replaced(given: Services, body: bytes, if_match: str) -> Response:
     plan = plan_from(body, "gefa.toml")
-    with given.store.changing() as session:
-        tags = {tag.strip().removeprefix("W/").strip('"') for tag in if_match.split(",")}
-        if if_match and "*" not in tags and version_of(plan_now(session)) not in tags:
-            detail = "It changed after that ETag. GET it, apply your change, and send it again."
-            raise Problem(412, "The plan has changed", detail)
-        try:
-            import_plan(session, plan, "Imported over the API")
-        except PlanError as error:
-            raise Problem(422, "Plan cannot be read", str(error)) from error
-        answer = _answer(plan_now(session))
+    tags = {tag.strip().removeprefix("W/").strip('"') for tag in if_match.split(",")}
+    anything = not if_match or "*" in tags
+    try:
+        if anything:
+            replace_plan(given.store, plan, SAID)
+        else:
+            with given.store.reading() as session:
+                wanted = prepare_import(session, plan)
+            if wanted.version not in tags:
+                raise PlanMoved("another version is there now.")
+            with given.store.changing() as session:
+                import_plan(session, wanted, SAID)
+    except PlanMoved as error:
+        detail = "It changed after that ETag. GET it, apply your change, and send it again."
+        raise Problem(412, "The plan has changed", detail) from error
+    except PlanError as error:
+        raise Problem(422, "Plan cannot be read", str(error)) from error
     given.outlooks.wake()
-    return answer
+    with given.store.reading() as session:
+        return _answer(plan_now(session))

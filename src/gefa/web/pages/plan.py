@@ -9,12 +9,20 @@ from fastapi.responses import RedirectResponse
 from sqlmodel import Session
 
 from gefa.core.errors import GefaError, PlanError
-from gefa.core.plan.plan import Plan, parse_plan
+from gefa.core.plan.load import parse_plan
+from gefa.core.plan.plan import Plan
 from gefa.core.plan.site_plan import Difference
 from gefa.store.desk import ways_of_desk
 from gefa.store.plans import PlanUnreadable
 from gefa.store.roles import Permission
-from gefa.store.site_plan import import_differences, import_plan, site_plan, version_of
+from gefa.store.site_plan import (
+    PlanMoved,
+    import_differences,
+    import_plan,
+    prepare_import,
+    site_plan,
+    version_of,
+)
 from gefa.web.problems import Problem
 from gefa.web.services import Services, ServicesOf
 from gefa.web.templating import page
@@ -160,14 +168,19 @@ def take(
 ) -> Response:
     """Replace the plan by an imported one; this can be undone."""
     plan = plan_from(text.encode("utf-8", "replace"), name)
-    with given.store.changing() as session:
-        if version and version != version_of(plan_now(session)):
-            problem = "The plan was changed meanwhile. This is what the import would change now."
+    with given.store.reading() as session:
+        wanted = prepare_import(session, plan)
+    try:
+        if version and version != wanted.version:
+            raise PlanMoved("another version is there now.")
+        with given.store.changing() as session:
+            told = import_plan(session, wanted, f"Imported {name}")
+    except PlanMoved:
+        problem = "The plan was changed meanwhile. This is what the import would change now."
+        with given.store.reading() as session:
             return _preview(request, session, plan, name, problem)
-        try:
-            told = import_plan(session, plan, f"Imported {name}")
-        except PlanError as error:
-            raise Problem(422, "Plan cannot be read", str(error)) from error
+    except PlanError as error:
+        raise Problem(422, "Plan cannot be read", str(error)) from error
     if told:
         return page(request, "plan/imported.html", told=told)
     return RedirectResponse("/plan?imported=1", 303)
