@@ -21,7 +21,7 @@ from playwright.sync_api import expect, sync_playwright
 from bench.designs import layered
 from bench.rungs import rungs
 from gefa.core.make.prepare import prepare, survey_for
-from gefa.core.plan.plan import load_plan, parse_plan
+from gefa.core.plan.load import load_plan, parse_plan
 from gefa.core.read import read
 from gefa.core.threads import cores
 from gefa.core.treat.encode import encode

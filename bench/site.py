@@ -21,7 +21,8 @@ from gefa.core.make.make_cut import carry_out
 from gefa.core.make.memory_shelf import MemoryShelf
 from gefa.core.make.prepare import prepare, survey_for
 from gefa.core.make.sampling import look_at
-from gefa.core.plan.plan import Plan, parse_plan
+from gefa.core.plan.load import parse_plan
+from gefa.core.plan.plan import Plan
 from gefa.core.read import read
 from gefa.core.read.survey import survey
 from gefa.demo.moments import MOMENTS

@@ -12,8 +12,8 @@ from bench.rungs import rungs
 from gefa.core.deliver.manifest import CutRecord, File, Manifest
 from gefa.core.deliver.markup import Offer, picture
 from gefa.core.geometry import Size, height_for
+from gefa.core.plan.load import parse_plan
 from gefa.core.plan.pages import AudienceRow, PageEntry
-from gefa.core.plan.plan import parse_plan
 from gefa.core.read import read
 from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import Format

@@ -15,7 +15,7 @@ import pyvips
 from gefa.core.make.make_cut import carry_out
 from gefa.core.make.memory_shelf import MemoryShelf
 from gefa.core.make.prepare import prepare, survey_for
-from gefa.core.plan.plan import parse_plan
+from gefa.core.plan.load import parse_plan
 from gefa.core.read import read
 from gefa.core.read.survey import survey
 from gefa.core.treat.encode import encode

@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+import pyvips
 import tifffile
 from numpy.typing import NDArray
 from PIL import Image, ImageCms
@@ -370,3 +371,20 @@ def test_a_still_before_the_animation_of_a_png_is_no_frame(tmp_path: Path) -> No
     document = read(file)
     assert document.frames == 2
     assert frames_of(document)[:, 0, 0, :3].tolist() == [[255, 0, 0], [0, 0, 255]]
+
+
+def test_an_error_is_about_its_own_file_and_said_once(tmp_path: Path) -> None:
+    rgb = pyvips.Image.gaussnoise(200, 200).cast("uchar").bandjoin([100, 50])
+    (tmp_path / "cut.jpg").write_bytes(rgb.jpegsave_buffer(Q=90)[:9000])
+    (tmp_path / "heif.heic").write_bytes(b"\0\0\0\x18ftypheic" + bytes(200))
+    for name in ("heif.heic", "cut.jpg"):
+        # It leaves its text with libvips, as a failure does that nobody raised.
+        pyvips.vips_lib.vips_foreign_find_load(b"/somebody/secret.png")
+        with pytest.raises(SourceError) as caught:
+            document = read(tmp_path / name, name)
+            document.measure([document.part("/")])
+            assert "could be read" not in told(document)
+            document.render(document.part("/"), document.canvas_rect, 100)
+        assert "secret" not in str(caught.value)
+        assert str(caught.value).count("the decoder says") <= 1
+        assert "VipsJpeg" not in str(caught.value)

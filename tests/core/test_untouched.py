@@ -232,3 +232,10 @@ def test_animations_are_not_taken_apart() -> None:
     moving = pyvips.Image.arrayjoin([photo(20, 20, 1), photo(20, 20, 2)], across=1).copy()
     moving.set_type(pyvips.GValue.gint_type, "page-height", 20)
     assert bare(moving.webpsave_buffer(), Format.WEBP) is None
+
+
+def test_cmyk_never_passes_since_each_browser_converts_it_in_its_own_way() -> None:
+    picture = photo(64, 48).icc_export(output_profile="cmyk")
+    for interlace in (False, True):
+        data = picture.jpegsave_buffer(Q=90, interlace=interlace, keep="none")
+        assert bare(data, Format.JPEG) is None

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import pyvips
+
 from gefa.core.errors import SourceError
 from gefa.core.read.completeness import looks_whole
 from gefa.core.read.sniff import LABELS, FileKind
@@ -14,6 +16,19 @@ _ENDINGS = (
     "unable to parse image", "unable to open source",
 )  # fmt: skip
 """messages of decoders about truncated files"""
+_SAYS_NOTHING = ("unable to", "libvips error", "out of order read", "system error")
+"""how messages begin that tell people no more than that it failed"""
+
+
+def decoder_error(reason: str) -> pyvips.Error:
+    """An error like those of libvips. With a detail of its own: it would be given whatever text
+    libvips still holds otherwise, which may be about another file."""
+    return pyvips.Error(reason, detail=reason)
+
+
+def forget_errors() -> None:
+    """Drop texts that libvips kept of other files: it puts them before those of the next one."""
+    pyvips.vips_lib.vips_error_clear()
 
 
 def broken_picture(path: Path, kind: FileKind, file: str, decoder: str) -> SourceError:
@@ -23,7 +38,9 @@ def broken_picture(path: Path, kind: FileKind, file: str, decoder: str) -> Sourc
     reason = "the file ends early, so part of it is missing" if cut_off else "it is damaged"
     if "support" in decoder.lower() or "unsupported" in decoder.lower():
         reason = "Gefa does not read this way of storing it"
-    told = f" (the decoder says: {decoder[:160]})" if len(decoder) > 8 else ""
+    plain = decoder.rpartition(": ")[2] if ": " in decoder else decoder
+    empty = len(plain) <= 8 or plain.lower().startswith(_SAYS_NOTHING)
+    told = "" if empty else f" (the decoder says: {plain[:160]})"
     return SourceError(
         f"cannot be read as {LABELS[kind]}: {reason}{told}.", file=file, advice=_SAVE_AGAIN
     )

@@ -13,7 +13,7 @@ import pyvips
 from gefa.core.errors import SourceError
 from gefa.core.geometry import Rect, Size
 from gefa.core.pixels import AlphaKind, alpha_kind, as_image, outside_srgb, resize, to_srgb
-from gefa.core.read.broken import broken_picture
+from gefa.core.read.broken import broken_picture, forget_errors
 from gefa.core.read.colour_profile import dropped_by_libpng, trouble_with
 from gefa.core.read.copyright import copyright_of
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part, StoredFile
@@ -146,13 +146,13 @@ class FlatPicture(Document):
             self._tell_of_colours()
 
     def _tell_of_damage(self) -> None:
-        if self._without_end:
-            self._tell("lacks its end marker, as if cut off; all of its picture could be read")
         if self._kind not in _SUSPECT:
             return
         try:
             shrink = _shrink_on_load(self._kind, 16)
             self._loaded(shrink=shrink, fail_on="warning").avg()
+            if self._without_end:
+                self._tell("lacks its end marker, as if cut off; all of its picture could be read")
         except pyvips.Error as error:
             try:
                 self._loaded(shrink=shrink).avg()
@@ -349,6 +349,7 @@ class FlatPicture(Document):
 
     def _loaded(self, shrink: int = 1, n: int = 1, fail_on: str = "error") -> pyvips.Image:
         """The picture as the decoder gives it."""
+        forget_errors()
         options: dict[str, Any] = {"shrink": shrink} if shrink > 1 else {}
         if n != 1:
             options["n"] = n

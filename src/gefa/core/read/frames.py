@@ -11,6 +11,7 @@ import pyvips
 from numpy.typing import NDArray
 from PIL import AvifImagePlugin, Image, ImageFile, PngImagePlugin
 
+from gefa.core.read.broken import decoder_error
 from gefa.core.read.gif import HIDDEN_DELAY, USUAL_DELAY, Gif, composed, take_apart
 from gefa.core.read.sniff import FileKind
 
@@ -70,7 +71,7 @@ def frames_of(path: Path, kind: FileKind) -> tuple[Movement, Iterator[NDArray[np
                 image.load()
                 delays.append(round(float(image.info.get("duration") or 0)))
     except _BROKEN as error:
-        raise pyvips.Error(str(error) or "a frame cannot be decoded") from error
+        raise decoder_error(str(error) or "a frame cannot be decoded") from error
     told = tuple(USUAL_DELAY if delay <= HIDDEN_DELAY else delay for delay in delays)
     return Movement(told, loop), _pillow_frames(path, kind)
 
@@ -86,7 +87,7 @@ def _pillow_frames(path: Path, kind: FileKind) -> Iterator[NDArray[np.uint8]]:
                 image.seek(number)
                 yield np.asarray(image.convert("RGBA"))
     except _BROKEN as error:
-        raise pyvips.Error(str(error) or "a frame cannot be decoded") from error
+        raise decoder_error(str(error) or "a frame cannot be decoded") from error
 
 
 def _gif_movement(gif: Gif) -> Movement:

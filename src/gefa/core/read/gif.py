@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from gefa.core.geometry import Rect, Size
 from gefa.core.pixels import with_alpha
+from gefa.core.read.broken import decoder_error
 
 HIDDEN_DELAY = 10
 """ms up to which browsers ignore a delay"""
@@ -60,7 +61,7 @@ class _Bytes:
     def take(self, count: int) -> bytes:
         taken = self.data[self.at : self.at + count]
         if len(taken) < count:
-            raise pyvips.Error("Unexpected end of GIF source data")
+            raise decoder_error("Unexpected end of GIF source data")
         self.at += count
         return taken
 
@@ -95,9 +96,9 @@ def take_apart(path: Path) -> Gif:
             frames.append(_frame(source, control))
             control = b"\0\0\0\0"
         else:
-            raise pyvips.Error("Invalid frame data")
+            raise decoder_error("Invalid frame data")
     if not frames:
-        raise pyvips.Error("it holds no picture")
+        raise decoder_error("it holds no picture")
     return Gif(_screen(size, frames), colours, tuple(frames), loop)
 
 

@@ -9,6 +9,7 @@ import pillow_heif
 import pyvips
 from PIL import Image
 
+from gefa.core.read.broken import decoder_error
 from gefa.core.read.copyright import COPYRIGHT_TAG, copyright_line
 
 _BROKEN = (ValueError, OSError, EOFError, RuntimeError, SyntaxError)
@@ -21,7 +22,7 @@ def load_heic(path: Path) -> pyvips.Image:
         heif = pillow_heif.open_heif(str(path), convert_hdr_to_8bit=True)
         pixels = np.ascontiguousarray(np.asarray(heif))
     except _BROKEN as error:
-        raise pyvips.Error(str(error) or "the decoder refused it") from error
+        raise decoder_error(str(error) or "the decoder refused it") from error
     image = pyvips.Image.new_from_array(pixels, interpretation="srgb")
     profile = heif.info.get("icc_profile")
     if profile:
@@ -35,7 +36,7 @@ def heic_profile(path: Path) -> bytes:
     try:
         return bytes(pillow_heif.open_heif(str(path)).info.get("icc_profile") or b"")
     except _BROKEN as error:
-        raise pyvips.Error(str(error) or "the decoder refused it") from error
+        raise decoder_error(str(error) or "the decoder refused it") from error
 
 
 def heic_copyright(path: Path) -> str:
@@ -58,4 +59,4 @@ def heic_size(path: Path) -> tuple[int, int, bool]:
         width, height = heif.size
         return int(width), int(height), "A" in heif.mode
     except _BROKEN as error:
-        raise pyvips.Error(str(error) or "the decoder refused it") from error
+        raise decoder_error(str(error) or "the decoder refused it") from error

@@ -15,6 +15,7 @@ import pyvips
 from PIL import Image, TiffImagePlugin
 
 from gefa.core.pixels import lab_to_srgb
+from gefa.core.read.broken import decoder_error
 from gefa.core.read.copyright import COPYRIGHT_TAG, copyright_line
 from gefa.core.read.limits import MAX_PAGES
 
@@ -106,7 +107,7 @@ def load_lab8(path: Path, number: int) -> pyvips.Image:
             pixels = np.asarray(tiff)
             orientation = int(tiff.getexif().get(274, 1))
     except _BROKEN as error:
-        raise pyvips.Error(str(error) or "it cannot be decoded") from error
+        raise decoder_error(str(error) or "it cannot be decoded") from error
     lab = np.empty(pixels.shape, np.float32)
     lab[..., 0] = pixels[..., 0] * np.float32(100 / 255)
     lab[..., 1:] = pixels[..., 1:].astype(np.int8)
@@ -124,7 +125,7 @@ def load_double(path: Path, number: int) -> pyvips.Image:
         with tifffile.TiffFile(path) as tiff:
             pixels = tiff.pages[number].asarray().astype(np.float32)
     except Exception as error:
-        raise pyvips.Error(str(error) or "it cannot be decoded") from error
+        raise decoder_error(str(error) or "it cannot be decoded") from error
     bands = 1 if pixels.ndim == 2 else pixels.shape[2]
     meant = "b-w" if bands < 3 else "scrgb"
     return pyvips.Image.new_from_array(pixels, interpretation=meant)

@@ -27,6 +27,9 @@ _JFIF = b"\xff\xe0\x00\x10JFIF\x00\x01\x01\x00\x00\x01\x00\x01\x00\x00"
 _TABLES = {0xDB, 0xC4, 0xDD, 0xC0, 0xC1, 0xC2}
 """markers of JPEG segments that stay (ITU-T T.81, table B.1): tables, restart interval, and frames
 of Huffman-coded kinds"""
+_FRAMES = {0xC0, 0xC1, 0xC2}
+"""markers of frame headers; the number of components is their tenth byte (ITU-T T.81, B.2.2)"""
+CMYK_COMPONENTS = 4
 _COLOUR_TRANSFORM = b"\xff\xee\x00\x0e"
 """the segment of 14 bytes that says how colours are stored if not as YCbCr (ITU-T T.872, section
 6.5.3)"""
@@ -93,6 +96,8 @@ def _jpeg(data: bytes) -> bytes:
             if marker == 0xDA:
                 end = _end_of_scan(data, end)
                 kept.append(data[at:end])
+            elif marker in _FRAMES and data[at + 9] == CMYK_COMPONENTS:
+                raise _Unfit  # browsers convert its colours each in their own way
             elif marker in _TABLES or data.startswith(_COLOUR_TRANSFORM, at):
                 kept.append(data[at:end])
             elif not (0xE0 <= marker <= 0xEF or marker == 0xFE):
