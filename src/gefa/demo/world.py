@@ -124,7 +124,7 @@ def _fill(store: Store, samples: Path, names: list[str]) -> list[tuple[str, str]
             assert slot is not None
             sent = Sent(file, blobs[f"{PHOTOS}/{file}"], "jpeg")
             said = Described(alt=alt, tags=[slot_name])
-            return accept(session, slot, sent, said).id
+            return accept(session, slot, sent, said, background=True).id
 
         fill_site(store.folder, share)
     return keys

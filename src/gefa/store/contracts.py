@@ -7,9 +7,11 @@ settled in ``gefa.work.settlers``.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date
 from enum import StrEnum
+from typing import Any
 
 from pydantic import BaseModel
 
@@ -191,7 +193,8 @@ class MadeReport(BaseModel):
 
 class UploadBody(SourceBody):
     """Treat an uploaded picture. ``day`` is the day of the upload; without a ``focus``, one is
-    searched for. ``treatment`` is the key of all that."""
+    searched for. ``treatment`` is the key of all that. In the ``background`` it waits for what
+    people and visitors wait for."""
 
     day: date
     settings: SlotSettings
@@ -199,6 +202,7 @@ class UploadBody(SourceBody):
     marks: dict[str, str] = {}
     focus: Focus | None = None
     treatment: str = ""
+    background: bool = False
 
 
 class TrialBody(UploadBody):
@@ -225,8 +229,8 @@ class UploadReport(BaseModel):
 
 @dataclass(frozen=True)
 class Contract:
-    """``priority``: higher comes first. People at a screen wait for a reading, and visitors for an
-    upload; a batch can wait."""
+    """``priority``: higher comes first. Visitors wait for an upload, people at a screen for a
+    reading; a batch can wait."""
 
     kind: TaskKind
     body: type[BaseModel]
@@ -237,12 +241,12 @@ class Contract:
 CONTRACTS: dict[TaskKind, Contract] = {
     contract.kind: contract
     for contract in (
+        Contract(TaskKind.UPLOAD, UploadBody, UploadReport, 30),
         Contract(TaskKind.PROOF, ProofBody, ProofReport, 25),
         Contract(TaskKind.READ, ReadBody, ReadReport, 20),
         Contract(TaskKind.SHOW, ShowBody, Preview, 15),
         Contract(TaskKind.TRY, TryBody, TryReport, 12),
         Contract(TaskKind.TRIAL, TrialBody, UploadReport, 12),
-        Contract(TaskKind.UPLOAD, UploadBody, UploadReport, 10),
         Contract(TaskKind.CURVE, CurveBody, MadeReport, 8),
         Contract(TaskKind.PDF, PdfBody, PdfReport, 5),
         Contract(TaskKind.SCORE, ScoreBody, MadeReport, 2),
@@ -251,9 +255,19 @@ CONTRACTS: dict[TaskKind, Contract] = {
         Contract(TaskKind.ESTIMATE, EstimateBody, EstimateReport, 0),
     )
 }
-URGENT = CONTRACTS[TaskKind.UPLOAD].priority
-"""of tasks that visitors or people at a screen wait for"""
+BATCH = CONTRACTS[TaskKind.CUT].priority
+ANY = (0, 99)
+"""priorities of all tasks"""
+UPLOADS = (CONTRACTS[TaskKind.UPLOAD].priority, 99)
+BY_PEOPLE = (CONTRACTS[TaskKind.TRIAL].priority, UPLOADS[0] - 1)
+"""of tasks that people at a screen wait for"""
+BELOW_UPLOADS = (0, UPLOADS[0] - 1)
 _KIND_OF = {contract.body: contract.kind for contract in CONTRACTS.values()}
+
+
+def priority_of(kind: TaskKind, body: Mapping[str, Any]) -> int:
+    """The priority of a task with this body, as JSON has it."""
+    return BATCH if body.get("background") else CONTRACTS[kind].priority
 
 
 def kind_of(body: BaseModel) -> TaskKind:

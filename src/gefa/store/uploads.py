@@ -80,8 +80,10 @@ def accept(
     described: Described | None = None,
     *,
     request: str | None = None,
+    background: bool = False,
 ) -> Upload:
-    """Record an upload by the actor and queue its treatment, with the slot's current settings."""
+    """Record an upload by the actor and queue its treatment, with the slot's current settings; in
+    the ``background`` if nobody waits for it."""
     upload = Upload(
         slot_id=slot.id,
         who=actor().name,
@@ -96,7 +98,7 @@ def accept(
     _describe(upload, described or Described())
     session.add(upload)
     session.flush()
-    treat(session, upload, slot)
+    treat(session, upload, slot, background=background)
     note(session, Deed.UPLOAD_SENT, upload.name, f"to {slot.name}")
     return upload
 
@@ -166,9 +168,9 @@ def shown_settings(session: Session, slot: Slot) -> SlotSettings:
         return settings_of(session, slot)
 
 
-def treat(session: Session, upload: Upload, slot: Slot) -> None:
-    """Queue the making of an upload's files with the slot's current settings and recipe. Earlier
-    queued tasks for it no longer count."""
+def treat(session: Session, upload: Upload, slot: Slot, *, background: bool = False) -> None:
+    """Queue the making of an upload's files with the slot's current settings and recipe; in the
+    ``background`` if nobody waits for it. Earlier queued tasks for it no longer count."""
     if upload.original_gone:
         raise GefaError(
             "its original was removed, so its files cannot be made again.",
@@ -184,6 +186,7 @@ def treat(session: Session, upload: Upload, slot: Slot) -> None:
         marks=by.marks,
         focus=focus_of(upload),
         treatment=by.of(upload),
+        background=background,
     )
     enqueue(session, body, upload_id=upload.id, name=upload.name)
     session.flush()
@@ -371,7 +374,7 @@ def make_all_again(session: Session, slot: Slot) -> int:
     not made."""
     uploads = outdated(session, slot)
     for upload in uploads:
-        treat(session, upload, slot)
+        treat(session, upload, slot, background=True)
     if uploads:
         note(session, Deed.UPLOADS_REMADE, slot.name, f"{len(uploads)} uploads")
     return len(uploads)

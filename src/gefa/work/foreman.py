@@ -16,7 +16,7 @@ from dataclasses import dataclass
 from sqlmodel import Session, col, func, select
 
 from gefa.core.files import lacks_room
-from gefa.store.contracts import CONTRACTS
+from gefa.store.contracts import priority_of
 from gefa.store.models import Task, TaskState
 from gefa.store.store import Store
 from gefa.work.queue import Lease, Outcome, TaskMessage, WorkQueue, alive
@@ -200,7 +200,7 @@ class Foreman:
         session.commit()
         for job in jobs:
             message = TaskMessage(job=job.id, kind=job.kind.value, body=job.task)
-            self._queue.send(message, CONTRACTS[job.kind].priority)
+            self._queue.send(message, priority_of(job.kind, job.task))
             self._unseen.pop(job.id, None)
 
     # -- lost jobs -----------------------------------------------------------------------

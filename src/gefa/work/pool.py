@@ -31,8 +31,6 @@ FROM_OUTSIDE = frozenset({signal.SIGKILL, signal.SIGTERM, signal.SIGINT, signal.
 """signals from operators and the kernel; no decoder ends its process with one"""
 AGAIN_SECONDS = 0.2
 """before a call is repeated whose process was killed from outside; doubled up to 5 s"""
-YIELDING = 10
-"""niceness: about a tenth of the weight of a normal process"""
 _LOOK_SECONDS = 1.0
 """how long a waiting call may overlook a broken pool"""
 
@@ -64,15 +62,14 @@ class Call:
 
 class Pool:
     """``workers`` processes, each with one thread for pixels, and at most ``memory`` bytes, 0 for
-    no limit. ``yielding`` ones use the time that others leave: a server's visitors come before its
-    batches."""
+    no limit. With a ``niceness`` (0 to 19) they use the time that others leave."""
 
     def __init__(
         self,
         workers: int,
         seconds: float = CALL_SECONDS,
         *,
-        yielding: bool = False,
+        niceness: int = 0,
         memory: int = 0,
     ) -> None:
         # Read by libvips when the processes start: one thread each, together as many as cores.
@@ -81,7 +78,7 @@ class Pool:
         self.workers = workers
         self._seconds = seconds
         self._memory = memory
-        self._niceness = YIELDING if yielding else 0
+        self._niceness = niceness
         self._lock = threading.Lock()
         self._closed = False
         self._pool = self._new()

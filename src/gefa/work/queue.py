@@ -20,6 +20,7 @@ from huey import Huey
 from huey.storage import BaseStorage, PriorityRedisStorage, RedisStorage, SqliteStorage
 from pydantic import BaseModel
 
+from gefa.store.contracts import ANY
 from gefa.store.places import places
 
 ALIVE_MS, FORGOTTEN_MS = 15_000, 3_600_000
@@ -75,24 +76,28 @@ class WorkQueue:
     workers run on other machines.
 
     An outcome stays until it was written down. ``handler`` is called with each task that a consumer
-    of ``huey`` takes in this process: only with those of at least the priority ``least``.
+    of ``huey`` takes in this process: only with those whose priority lies between the two that
+    ``wanted`` gives.
     """
 
     def __init__(
-        self, folder: Path, handler: Callable[[TaskMessage], None] | None = None, least: int = 0
+        self,
+        folder: Path,
+        handler: Callable[[TaskMessage], None] | None = None,
+        wanted: Callable[[], tuple[int, int]] = lambda: ANY,
     ) -> None:
         url = places().queue
         if url:
             self.huey = Huey(
-                "gefa", storage_class=_UrgentRedis, url=url, least=least, results=False
+                "gefa", storage_class=_RedisByPriority, url=url, wanted=wanted, results=False
             )
         else:
             file = str(folder / QUEUE_FILE)
             self.huey = Huey(
-                "gefa", storage_class=_UrgentSqlite, filename=file, least=least, results=False,
-                fsync=True, timeout=30,
+                "gefa", storage_class=_SqliteByPriority, filename=file, wanted=wanted,
+                results=False, fsync=True, timeout=30,
             )  # fmt: skip
-            # Counting what waits would else read every message, and so would what is urgent.
+            # Counting what waits would else read every message, and so would taking by priority.
             index = "CREATE INDEX IF NOT EXISTS gefa_urgent ON task (queue, priority)"
             self.huey.storage.sql(index)
         self._outcomes = _storage("outcomes", folder, url, durable=True)
@@ -192,16 +197,16 @@ class WorkQueue:
             storage.close()
 
 
-class _UrgentSqlite(SqliteStorage):
-    """Returns only tasks of at least the priority ``least``."""
+class _SqliteByPriority(SqliteStorage):
+    """Returns only tasks whose priority lies between the two that are ``wanted`` now."""
 
-    def __init__(self, *args: Any, least: int = 0, **more: Any) -> None:
+    def __init__(self, *args: Any, wanted: Callable[[], tuple[int, int]], **more: Any) -> None:
         super().__init__(*args, **more)
-        self._least = least
+        self._wanted = wanted
 
     def dequeue(self) -> Any:
-        wanted = (self.name, self._least)
-        where = "FROM task WHERE queue = ? AND priority >= ?"
+        wanted = (self.name, *self._wanted())
+        where = "FROM task WHERE queue = ? AND priority BETWEEN ? AND ?"
         # Looked for without the lock first: most of the time there is nothing.
         if not self.sql(f"SELECT 1 {where} LIMIT 1", wanted, results=True):
             return None
@@ -215,24 +220,25 @@ class _UrgentSqlite(SqliteStorage):
 
 
 _TAKE = """
-local found = redis.call('ZRANGEBYSCORE', KEYS[1], '-inf', ARGV[1], 'LIMIT', 0, 1)
+local found = redis.call('ZRANGEBYSCORE', KEYS[1], ARGV[1], ARGV[2], 'LIMIT', 0, 1)
 if #found == 0 then return nil end
 redis.call('ZREM', KEYS[1], found[1])
 return found[1]
 """
 
 
-class _UrgentRedis(PriorityRedisStorage):
+class _RedisByPriority(PriorityRedisStorage):
     """The same in Redis, where the highest priority has the lowest score."""
 
-    def __init__(self, *args: Any, least: int = 0, **more: Any) -> None:
+    def __init__(self, *args: Any, wanted: Callable[[], tuple[int, int]], **more: Any) -> None:
         super().__init__(*args, **more)
-        self._least = least
+        self._wanted = wanted
 
     def dequeue(self) -> Any:
-        if self._least <= 0:
+        least, most = self._wanted()
+        if (least, most) == ANY:
             return super().dequeue()
-        found = self.conn.eval(_TAKE, 1, self.queue_key, -self._least)
+        found = self.conn.eval(_TAKE, 1, self.queue_key, -most, -least)
         return found[8:] if found else None
 
 

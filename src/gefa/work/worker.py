@@ -14,13 +14,16 @@ from huey.consumer import Consumer
 
 from gefa.core.errors import GefaError, SourceError
 from gefa.core.files import lacks_room
-from gefa.store.contracts import URGENT
+from gefa.store.contracts import ANY, BELOW_UPLOADS, BY_PEOPLE, UPLOADS
 from gefa.work.allowance import memory_for
 from gefa.work.parent import when_gone
 from gefa.work.perform import perform
 from gefa.work.pool import Pool
 from gefa.work.queue import Outcome, TaskMessage, WorkQueue, beat
 
+OF_UPLOADS, OF_PEOPLE, OF_BATCHES = 4, 10, 19
+"""niceness: the web process has 0; of two on one core, 4 gets 97 % beside 19, and 79 % beside 10
+(the kernel's weights: 423, 110, 15)"""
 BEAT_SECONDS = 2.0
 """a fifteenth of STALE_SECONDS: several beats may be late before a worker counts as dead"""
 FULL_SECONDS = 5.0
@@ -33,40 +36,68 @@ log = logging.getLogger("gefa.worker")
 
 
 class Worker:
-    """Does as many tasks at once as there are ``processes``, and one more urgent task: neither a
-    batch nor a slow picture delays an upload. A worker started by a server ends when that
-    ``server`` (a process number) is gone."""
+    """Does as many tasks at once as there are ``processes``, and two more: an upload, and a task
+    that people at a screen wait for.
+
+    The system's scheduler gives an upload nearly all cores while it is being made, so that neither
+    a batch nor a slow picture delays it. Its process does nothing else: drawings of strangers may
+    take long. Uploads that come while it is busy are made by the others, too. A worker started by a
+    server ends when that ``server`` (a process number) is gone.
+    """
 
     def __init__(self, folder: Path, processes: int, server: int | None = None) -> None:
         if server is not None:
             when_gone(server, _end)
         self._folder = folder
-        memory = memory_for(processes + 1)
-        self._pool = Pool(processes, yielding=True, memory=memory)
-        self._urgent_pool = Pool(1, yielding=True, memory=memory)
-        self._queue = WorkQueue(folder, partial(self._handle, self._pool))
-        self._urgent = WorkQueue(folder, partial(self._handle, self._urgent_pool), URGENT)
+        memory = memory_for(processes + 2)
+        self._pool = Pool(processes, niceness=OF_BATCHES, memory=memory)
+        self._upload_pool = Pool(1, niceness=OF_UPLOADS, memory=memory)
+        self._people_pool = Pool(1, niceness=OF_PEOPLE, memory=memory)
+        self._makes_upload = False
+        self._queue = WorkQueue(folder, partial(self._handle, self._pool), self._wanted)
+        self._uploads = WorkQueue(folder, self._make_upload, lambda: UPLOADS)
+        self._people = WorkQueue(
+            folder, partial(self._handle, self._people_pool), lambda: BY_PEOPLE
+        )
         self._held: set[str] = set()
         self._ending = False
         self._lock = threading.Lock()
         self._consumer = _consumer(self._queue, processes)
-        self._urgent_consumer = _consumer(self._urgent, 1)
+        self._more_consumers = [_consumer(queue, 1) for queue in (self._uploads, self._people)]
 
     def run(self) -> None:
         """Work until stopped; returns after all tasks are put back."""
-        for pool in (self._pool, self._urgent_pool):
+        for pool in self._pools:
             pool.start("gefa.work.perform")
         threading.Thread(target=self._keep_beating, daemon=True).start()
         try:
-            self._urgent_consumer.start()
+            for consumer in self._more_consumers:
+                consumer.start()
             self._consumer.run()
         finally:
             self._ending = True
-            self._urgent_consumer.stop()
-            for pool in (self._pool, self._urgent_pool):
+            for consumer in self._more_consumers:
+                consumer.stop()
+            for pool in self._pools:
                 pool.close(wait=False)
-            for queue in (self._queue, self._urgent):
+            for queue in (self._queue, self._uploads, self._people):
                 queue.close()
+
+    @property
+    def _pools(self) -> tuple[Pool, ...]:
+        return self._pool, self._upload_pool, self._people_pool
+
+    def _wanted(self) -> tuple[int, int]:
+        """Priorities of tasks that the batch processes take: uploads only while the process that is
+        kept for them is busy."""
+        return ANY if self._makes_upload else BELOW_UPLOADS
+
+    def _make_upload(self, task: TaskMessage) -> None:
+        self._makes_upload = True
+        try:
+            self._handle(self._upload_pool, task)
+        finally:
+            self._makes_upload = False
 
     def _handle(self, pool: Pool, task: TaskMessage) -> None:
         """Do a task. Whatever goes wrong with the queue, the job is not held for ever: without a
@@ -99,9 +130,8 @@ class Worker:
         """The outcome of a task; a full disk only makes it wait."""
         while True:
             try:
-                report = pool.call(
-                    perform, self._folder, task.job, task.kind, task.body, self._threads()
-                )
+                threads = self._threads(pool)
+                report = pool.call(perform, self._folder, task.job, task.kind, task.body, threads)
                 return Outcome(job=task.job, report=report)
             except SourceError as error:
                 return Outcome(job=task.job, problem=str(error), refused=True)
@@ -114,8 +144,11 @@ class Worker:
             log.warning("the disk is full; what was accepted goes on once there is room")
             time.sleep(FULL_SECONDS)
 
-    def _threads(self) -> int:
-        """How many encoders a task may run at once: all cores if it is the only task."""
+    def _threads(self, pool: Pool) -> int:
+        """How many encoders a task may run at once: all cores if it is the only task, or an
+        upload."""
+        if pool is self._upload_pool:
+            return self._pool.workers
         with self._lock:
             return max(1, self._pool.workers // max(1, len(self._held)))
 
@@ -131,7 +164,7 @@ class Worker:
 
     def _show_life(self) -> None:
         try:
-            self._queue.show_life(self._pool.workers + self._urgent_pool.workers)
+            self._queue.show_life(sum(pool.workers for pool in self._pools))
         except Exception:
             log.exception("the queue cannot be told that this worker is there; trying again")
 
