@@ -154,11 +154,11 @@ def test_every_kind_of_task_can_be_asked_for_done_and_settled() -> None:
     assert set(CONTRACTS) == set(FUNCTIONS) == set(SETTLERS) == set(TaskKind)
 
 
-def test_a_reading_and_an_upload_go_before_a_batch(desk: Desk) -> None:
+def test_an_upload_and_a_reading_go_before_a_batch(desk: Desk) -> None:
     for kind in ("cut", "upload", "cut", "read"):
         priority = CONTRACTS[TaskKind(kind)].priority
         desk.queue.send(TaskMessage(job=kind, kind=kind, body={}), priority)
-    assert [desk.take() for _ in range(4)] == ["read", "upload", "cut", "cut"]
+    assert [desk.take() for _ in range(4)] == ["upload", "read", "cut", "cut"]
 
 
 def test_progress_is_told_and_forgotten(desk: Desk) -> None:

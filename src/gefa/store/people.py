@@ -31,7 +31,7 @@ def add_person(session: Session, name: str, roles: Collection[Role]) -> Person:
         )
     if person_named(session, shown) is not None:
         raise GefaError(f"somebody is already named {shown!r}.", advice="Choose another name.")
-    person = Person(name=shown, name_key=_key(shown), roles=_in_order(roles))
+    person = Person(name=shown, name_key=name_key(shown), roles=_in_order(roles))
     session.add(person)
     session.flush()
     note(session, Deed.PERSON_ADDED, shown, ", ".join(person.roles))
@@ -40,7 +40,7 @@ def add_person(session: Session, name: str, roles: Collection[Role]) -> Person:
 
 def person_named(session: Session, name: str) -> Person | None:
     """A person by name, in any capitalisation."""
-    return session.exec(select(Person).where(Person.name_key == _key(name))).first()
+    return session.exec(select(Person).where(Person.name_key == name_key(name))).first()
 
 
 def all_people(session: Session) -> Sequence[Person]:
@@ -159,5 +159,7 @@ def _in_order(roles: Collection[Role]) -> list[str]:
     return [role.value for role in Role if role in roles]
 
 
-def _key(name: str) -> str:
+def name_key(name: str) -> str:
+    """Names with the same key are the same name: letters of other widths or styles, and case, do
+    not tell people apart."""
     return unicodedata.normalize("NFKC", " ".join(name.split())).casefold()[:320]

@@ -14,7 +14,7 @@ import threading
 from base64 import b64decode, b64encode
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
-from ipaddress import ip_address
+from ipaddress import IPv4Address, ip_address, ip_network
 
 import anyio
 import httpx
@@ -157,9 +157,28 @@ class Courier:
         port = address.port or (443 if address.scheme == "https" else 80)
         found = await anyio.getaddrinfo(address.raw_host.decode("ascii"), port)
         for *_, place in found:
-            if self._local or ip_address(str(place[0]).partition("%")[0]).is_global:
+            if self._local or is_public(str(place[0]).partition("%")[0]):
                 return str(place[0])
         raise Refused("it lies inside this machine or network; allow that with --local-webhooks")
+
+
+_EMBEDDING = (ip_network("64:ff9b::/96"), ip_network("::/96"), ip_network("::ffff:0:0/96"))
+"""networks whose last 32 bits are an IPv4 address (RFC 6052, RFC 4291)"""
+
+
+def is_public(address: str) -> bool:
+    """Whether an IP address lies in the public internet, also the IPv4 address that an IPv6 address
+    stands for."""
+    found = ip_address(address)
+    if found.version == 6:
+        inner = found.sixtofour
+        if any(found in network for network in _EMBEDDING):
+            inner = IPv4Address(int(found) & 0xFFFFFFFF)
+        if inner is not None:
+            return is_public(str(inner))
+        if found.is_site_local or found.teredo is not None:
+            return False
+    return found.is_global and not found.is_multicast
 
 
 class Refused(Exception):

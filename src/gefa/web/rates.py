@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from dataclasses import dataclass
+from ipaddress import ip_address, ip_network
 
 from cachetools import LRUCache
 
@@ -74,10 +75,22 @@ class Tries:
     def wait(self, name: str, address: str) -> float:
         """Count one; returns the seconds to wait if there were too many."""
         with self._lock:
-            return max(self._by_address.wait(address), self._by_name.wait(name))
+            return max(self._by_address.wait(_counted(address)), self._by_name.wait(name))
 
     def give_back(self, name: str, address: str) -> None:
         """Return one: the passphrase was correct."""
         with self._lock:
             self._by_name.give_back(name)
-            self._by_address.give_back(address)
+            self._by_address.give_back(_counted(address))
+
+
+def _counted(address: str) -> str:
+    """What counts as one address: of IPv6 the first 64 bits, since every connection has all the
+    others to choose from (RFC 6177)."""
+    try:
+        found = ip_address(address.partition("%")[0])
+    except ValueError:
+        return address
+    if found.version == 6 and found.ipv4_mapped is None:
+        return str(ip_network((int(found) >> 64 << 64, 64)))
+    return str(found.ipv4_mapped or found) if found.version == 6 else str(found)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from ipaddress import ip_address
 from urllib.parse import urlsplit
 
@@ -20,6 +21,8 @@ _ALWAYS = {
     "Referrer-Policy": "same-origin",
     "Cross-Origin-Opener-Policy": "same-origin",
 }
+_HOST = re.compile(r"(?:\[([0-9A-Fa-f:.]+)\]|([^\s@:\[\]/?#]+))(?::\d{1,5})?")
+"""a name or an address and a port (RFC 9110, section 7.2), and nothing else that a URL may have"""
 _SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
 
 
@@ -46,10 +49,10 @@ class HostCheck:
         await self._app(scope, receive, send)
 
     def _is_known(self, asked: str) -> bool:
-        try:
-            name = (urlsplit(f"//{asked}").hostname or "").rstrip(".")
-        except ValueError:
+        found = _HOST.fullmatch(asked)
+        if found is None:
             return False
+        name = (found[1] or found[2]).lower().rstrip(".")
         if name == "localhost" or name.endswith(".localhost") or name in self._names:
             return True
         try:

@@ -9,6 +9,7 @@ from urllib.parse import quote
 import anyio.to_thread
 from fastapi import Form, Request, Response
 from fastapi.responses import RedirectResponse
+from itsdangerous import BadSignature, URLSafeSerializer
 
 from gefa.core.errors import GefaError
 from gefa.store.actor import Actor, acting
@@ -17,6 +18,7 @@ from gefa.store.people import (
     choose_account,
     choose_passphrase,
     has_people,
+    name_key,
     person_named,
     person_of_link,
     person_with,
@@ -42,6 +44,9 @@ from gefa.web.visitors import (
 
 router = guarded_router()
 WELCOME = "/welcome"
+KNOWN = "gefa-known"
+"""the cookie by which a browser is known that somebody signed in with before"""
+KNOWN_SECONDS = 365 * 24 * 3600
 hashing = threading.Semaphore(2)
 """passphrases hashed at once: each takes 64 MB"""
 
@@ -80,9 +85,13 @@ def begin(
     passphrase: Annotated[str, Form()] = "",
     to: Annotated[str, Form()] = "",
 ) -> Response:
-    """Sign in with a passphrase. Each attempt counts, for the name and for the address."""
-    key = " ".join(name.split()).casefold()[:80]
+    """Sign in with a passphrase. Each attempt counts, for the name and for the address. A browser
+    that signed in before has attempts of its own, so that nobody can lock its owner out."""
     address = address_of(request.scope)
+    with given.store.reading() as session:
+        person = person_named(session, name)
+    known = person is not None and signed_in_before(request, person)
+    key = f"{'known ' if known else ''}{name_key(name)}"
     wait = given.tries.wait(key, address)
     if wait:
         raise Problem(
@@ -92,8 +101,6 @@ def begin(
             " link.",
             {"Retry-After": str(max(1, round(wait)))},
         )
-    with given.store.reading() as session:
-        person = person_named(session, name)
     kept = person.passphrase if person else ""
     with hashing:
         right = matches(passphrase, kept)
@@ -134,7 +141,33 @@ def with_cookie(request: Request, given: Services, person: Person, to: str) -> R
         httponly=True,
         samesite="lax",
     )
+    if person.passphrase:
+        answer.set_cookie(
+            KNOWN,
+            _known(person).dumps(person.id),
+            max_age=KNOWN_SECONDS,
+            path=SIGN_IN,
+            secure=request.url.scheme == "https",
+            httponly=True,
+            samesite="lax",
+        )
     return answer
+
+
+def _known(person: Person) -> URLSafeSerializer:
+    """Signs for a person. The key is what only the server has of the passphrase, so a new
+    passphrase makes all earlier browsers unknown."""
+    return URLSafeSerializer(person.passphrase, salt="a browser that signed in before")
+
+
+def signed_in_before(request: Request, person: Person) -> bool:
+    """Whether this person signed in with this browser before."""
+    if not person.passphrase:
+        return False
+    try:
+        return bool(_known(person).loads(request.cookies.get(KNOWN, "")) == person.id)
+    except BadSignature:
+        return False
 
 
 @router.post("/sign-out")
