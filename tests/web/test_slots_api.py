@@ -20,7 +20,7 @@ from tusclient import client as tus
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Recipe
 from gefa.store.keys import Right, new_key
-from gefa.store.models import Notification, Slot
+from gefa.store.models import Notification, Slot, Upload
 from gefa.store.recipes import save_recipe
 from gefa.store.slots import add_slot, slot_named
 from gefa.store.store import Store
@@ -517,3 +517,40 @@ def test_the_api_describes_all_of_it(demo: Server) -> None:
         assert set(described[path]) == methods, path
         assert all(json.dumps(described[path][method]).count("description") for method in methods)
     assert PROBLEM in json.dumps(described)
+
+
+def test_two_clients_on_one_file_never_mix_their_bytes(site: Callable[..., Site]) -> None:
+    """Both send all of it at once, piece by piece, as two tabs of one page may."""
+    here = site()
+    data = jpeg(700, 500, 91)
+    headers = {"Authorization": f"Bearer {here.keys['upload']}", "Tus-Resumable": "1.0.0"}
+    begin = headers | {"Upload-Length": str(len(data))}
+    url = f"/api/v1/slots/{here.slot}/resumable"
+    with here.server.client() as client:
+        address = client.post(url, headers=begin).headers["Location"]
+
+    def send(_: int) -> str:
+        with here.server.client(headers=headers) as client:
+            for _ in range(500):
+                head = client.head(address)
+                if "Gefa-Upload" in head.headers:
+                    return head.headers["Gefa-Upload"]
+                come = int(head.headers["Upload-Offset"])
+                told = {
+                    "Upload-Offset": str(come),
+                    "Content-Type": "application/offset+octet-stream",
+                }
+                answer = client.patch(address, headers=told, content=data[come : come + 3000])
+                assert answer.status_code in (204, 409), answer.text
+        raise AssertionError("it never became an upload")
+
+    with ThreadPoolExecutor(4) as pool:
+        became = set(pool.map(send, range(4)))
+    assert len(became) == 1
+    upload = here.settled(became.pop().rpartition("/")[2])
+    assert upload["state"] == "live"
+    store = Store(here.server.folder)
+    with store.reading() as session:
+        kept = session.get_one(Upload, upload["id"])
+        assert store.blobs.path(kept.blob).read_bytes() == data
+    store.close()

@@ -7,6 +7,7 @@ import json
 import os
 import shutil
 import tempfile
+import threading
 import time
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
@@ -54,6 +55,7 @@ class BlobStore:
     def __init__(self, root: Path) -> None:
         self.root = root
         self._checked: LRUCache[str, tuple[int, int, int]] = LRUCache(CHECKED)
+        self._checked_lock = threading.Lock()  # the cache itself is for one thread
         self._incoming = root / "incoming"
         self._incoming.mkdir(parents=True, exist_ok=True)
 
@@ -91,10 +93,13 @@ class BlobStore:
         try:
             found = path.stat()
             state = (found.st_ino, found.st_size, found.st_mtime_ns)
-            if self._checked.get(sha256) != state:
+            with self._checked_lock:
+                known = self._checked.get(sha256)
+            if known != state:
                 if digest_of(path) != sha256:
                     return None
-                self._checked[sha256] = state
+                with self._checked_lock:
+                    self._checked[sha256] = state
         except OSError:
             return None
         return path

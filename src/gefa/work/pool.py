@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import multiprocessing
 import os
 import resource
@@ -35,6 +36,7 @@ _LOOK_SECONDS = 1.0
 """how long a waiting call may overlook a broken pool"""
 
 
+log = logging.getLogger("gefa.pool")
 _SIMPLER = "Simplify it or save a smaller copy, and bring it in again."
 
 
@@ -120,7 +122,7 @@ class Pool:
                 reason = f"it took longer than {self._seconds:.0f} s."
                 raise Crashed(reason, advice=_SIMPLER) from None
             except BrokenProcessPool:
-                pass
+                log.warning("the processes broke; %s is called again", call.function.__name__)
             except ProcessExpired as error:
                 code = error.exitcode or 0
                 if code == -signal.SIGPROF:

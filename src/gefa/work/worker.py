@@ -21,9 +21,9 @@ from gefa.work.perform import perform
 from gefa.work.pool import Pool
 from gefa.work.queue import Outcome, TaskMessage, WorkQueue, beat
 
-OF_UPLOADS, OF_PEOPLE, OF_BATCHES = 4, 10, 19
-"""niceness: the web process has 0; of two on one core, 4 gets 97 % beside 19, and 79 % beside 10
-(the kernel's weights: 423, 110, 15)"""
+OF_UPLOADS, OF_PEOPLE, OF_BATCHES = 3, 10, 12
+"""niceness: the web process has 0; of two on one core, 3 gets 88 % beside 12, and 83 % beside 10
+(the kernel's weights: 526, 70, 110). With 19 a batch would stand still on a busy machine."""
 BEAT_SECONDS = 2.0
 """a fifteenth of STALE_SECONDS: several beats may be late before a worker counts as dead"""
 FULL_SECONDS = 5.0

@@ -10,6 +10,7 @@ from gefa.core.deliver.markup import Offer, picture, plain_box
 from gefa.core.geometry import Rect, Size, height_for
 from gefa.core.make.job import CutJob
 from gefa.core.make.made import CutFacts, MadeVariant
+from gefa.core.treat.formats import FORMATS
 from gefa.core.treat.recipe import Fit
 
 
@@ -53,6 +54,7 @@ def record_of(
 ) -> CutRecord:
     """The manifest's record of a cut; ``shown`` is in canvas px."""
     offers = [Offer(f.path, f.format, f.width, f.height, f.moves) for f in files]
+    size = job.extent.size if job.css else _shown_size(job, shown, files)
     return CutRecord(
         name=job.cut.name,
         source=job.source,
@@ -69,13 +71,13 @@ def record_of(
         alt=job.alt,
         why=why,
         sprite=job.recipe.sprite,
-        shown=job.extent.size if job.css else _shown_size(job, shown),
+        shown=size,
         by_density=_by_density(job),
         picture=job.cut.picture,
         media=job.cut.media,
         markup=plain_box(job.css, job.extent.size)
         if job.css
-        else picture(offers, _shown_size(job, shown), job.alt, densities=_by_density(job)),
+        else picture(offers, size, job.alt, densities=_by_density(job)),
     )
 
 
@@ -83,9 +85,9 @@ def _by_density(job: CutJob) -> bool:
     return job.recipe.shown is not None and job.cut.size is None
 
 
-def _shown_size(job: CutJob, shown: Rect) -> Size:
-    """The size in the markup, px: the natural size, in the ratio of the files; with densities, the
-    size the cut is shown at."""
+def _shown_size(job: CutJob, shown: Rect, files: list[File]) -> Size:
+    """The size in the markup, px: that of the widest file, so that no browser enlarges it; of what
+    is drawn, at most the natural size. With densities, the size the cut is shown at."""
     if not job.variants:
         return shown.size
     if _by_density(job):
@@ -94,4 +96,7 @@ def _shown_size(job: CutJob, shown: Rect) -> Size:
         return Size(width, height_for(first, width))
     if job.recipe.fit is Fit.FILL and job.recipe.ratio and job.cut.size is None:
         return job.widest
-    return shown.size
+    widest = max(files, key=lambda file: file.width, default=None)
+    if widest is None or FORMATS[widest.format].drawn or widest.width >= shown.width:
+        return shown.size
+    return Size(widest.width, widest.height)

@@ -169,8 +169,8 @@ def markups_of(
 def shown_of(
     upload: Upload, crop: str, variants: Sequence[Variant], sizes: str, media: str = ""
 ) -> MediaCase | None:
-    """One crop of an upload for markup; None without files. Its natural size is that of the crop,
-    or of the widest file if that has another ratio."""
+    """One crop of an upload for markup; None without files. Its size is that of the widest file, so
+    that no browser enlarges it."""
     offers = [
         Offer(served_at(v), Format(v.format), v.width, v.height, v.moves)
         for v in variants
@@ -178,18 +178,10 @@ def shown_of(
     ]
     if not offers:
         return None
-    place = next((p for p in map(CropPlace.model_validate, _crops(upload)) if p.name == crop), None)
     widest = max(offers, key=lambda offer: offer.width)
     size = Size(widest.width, widest.height)
-    if place is not None and _same_ratio(place.rect.size, size):
-        size = place.rect.size
     return MediaCase(offers, size, sizes or default_sizes(size), media)
 
 
 def _crops(upload: Upload) -> list[Any]:
     return list(upload.said.get("crops", []))
-
-
-def _same_ratio(one: Size, other: Size) -> bool:
-    """Equal except for rounding to whole px."""
-    return abs(one.width * other.height - one.height * other.width) <= max(one.width, one.height)

@@ -113,7 +113,7 @@ async def create(
     await anyio.to_thread.run_sync(note)
     headers = {"Location": str(request.url_for("piece", slot=slot, resumable_id=begun.id))}
     if request.headers.get("content-type") == PIECE or not length:
-        headers |= await _append(request, given, access, begun)
+        headers |= await _append(request, given, access, begun, 0)
     return Response(status_code=201, headers=_tus(headers | _expires(begun)))
 
 
@@ -156,11 +156,10 @@ async def piece(
     begun = await anyio.to_thread.run_sync(_begun, given, access, resumable_id)
     if request.headers.get("content-type") != PIECE:
         raise _problem(415, "Not a piece of a file", f"Send it as Content-Type: {PIECE}.")
-    come = await anyio.to_thread.run_sync(_come, given, begun)
-    if _number(request, "Upload-Offset") != come:
-        raise _problem(409, "Another offset", f"{come:,} bytes have arrived; continue from there.")
+    come = _number(request, "Upload-Offset")
+    await anyio.to_thread.run_sync(_check_offset, given, begun, come)
     await anyio.to_thread.run_sync(given.check_room)
-    headers = await _append(request, given, access, begun)
+    headers = await _append(request, given, access, begun, come)
     return Response(status_code=204, headers=_tus(headers | _expires(begun)))
 
 
@@ -232,15 +231,24 @@ def _come(given: Services, begun: Resumable) -> int:
         return 0
 
 
+def _check_offset(given: Services, begun: Resumable, offset: int) -> None:
+    come = _come(given, begun)
+    if offset != come:
+        raise _problem(409, "Another offset", f"{come:,} bytes have arrived; continue from there.")
+
+
 async def _append(
-    request: Request, given: Services, access: Access, begun: Resumable
+    request: Request, given: Services, access: Access, begun: Resumable, offset: int
 ) -> dict[str, str]:
-    """Append the request's body; returns headers with the progress."""
+    """Append the request's body, which begins at ``offset``; returns headers with the progress."""
     if begun.upload_id:
         return {"Upload-Offset": str(begun.length), **_became(begun)}
     with _alone(begun.id):
-        # It may have been given up since it was looked for.
-        await anyio.to_thread.run_sync(_begun, given, access, begun.id)
+        # Another request may have written to it, or given it up, since it was looked for.
+        begun = await anyio.to_thread.run_sync(_begun, given, access, begun.id)
+        await anyio.to_thread.run_sync(_check_offset, given, begun, offset)
+        if begun.upload_id:
+            return {"Upload-Offset": str(begun.length), **_became(begun)}
         path = given.store.pieces(begun.id)
         # One byte more than may come, so that it is told what is wrong with it.
         expect(request, begun.length + 1)
