@@ -255,3 +255,20 @@ def test_a_slot_takes_every_flat_kind(served: Server, tmp_path: Path) -> None:
             told = _when_done(site, address, "so far…")
             sound(told)
             assert re.search(r"\d+ files?, ", told), kind.name
+
+
+@pytest.mark.parametrize(
+    ("more", "told"),
+    [
+        ('[[sources]]\nfiles = "*.png"\nrecipe = "foto"', "line 4: sources[0].recipe: unknown recipe 'foto'"),
+        ('[[cuts]]\nsource = "plian.png"\npart = "/"', "line 3: cuts[0].source: 'plian.png' does not exist; did you mean 'plain.png'?"),
+    ],
+)  # fmt: skip
+def test_a_wrong_name_in_a_plan_fails_a_build(tmp_path: Path, more: str, told: str) -> None:
+    (tmp_path / "plain.png").write_bytes(content("plain.png"))
+    (tmp_path / "gefa.toml").write_text(f'out = "img"\n{more}\n')
+    for command in ("export", "check"):
+        said = gefa(tmp_path, command)
+        assert said.returncode == 2
+        assert told in " ".join(said.stderr.split())
+    assert not (tmp_path / "img/manifest.json").exists()

@@ -20,7 +20,15 @@ from gefa.work.batch import Exporter
 from gefa.work.check import Checked, Fault, check
 from gefa.work.pool import Pool
 from gefa.work.rehearsal import Rehearsal, rehearse
-from gefa.work.site import SiteFile, files_below, named, plan_above, site_files, unmatched
+from gefa.work.site import (
+    SiteFile,
+    files_below,
+    named,
+    plan_above,
+    refuse_unknown_sources,
+    site_files,
+    unmatched,
+)
 from gefa.work.starter import write_starter
 from tests.make import G, L, dot, flat, ora, photo
 from tests.test_cli import gefa
@@ -170,17 +178,23 @@ def test_files_elsewhere_are_called_by_their_own_names(tmp_path: Path) -> None:
     assert named([inside])[0].name == "x.png"
 
 
-def test_what_a_plan_says_of_nothing_is_told_with_the_closest(desk: Desk) -> None:
-    plan = parse_plan(
+def test_what_a_plan_says_of_nothing_is_told_with_the_closest(desk: Desk, tmp_path: Path) -> None:
+    text = (
         '[[sources]]\nfiles = "photo/*.jpg"\n[[rules]]\nsources = "x.ora"\nparts = "*"\n'
         '[[cuts]]\nsource = "designs/postr.ora"\npart = "/"\n'
-        '[[slices]]\nsource = "photos/shor.jpg"\nsplit = { columns = 2 }', "p"
-    )  # fmt: skip
+        '[[slices]]\nsource = "photos/shor.jpg"\nsplit = { columns = 2 }'
+    )
+    plan = parse_plan(text, "p")
     told = [remark.reason for remark in unmatched(plan, desk.files())]
     assert told[0] == "[[sources]] 'photo/*.jpg' matches no file. The closest is 'photos/shore.jpg'"
     assert told[1].startswith("the rule '*' is for the sources 'x.ora': there is none")
-    assert "'designs/postr.ora', which is not there. The closest is 'designs/poster.ora'" in told[2]
-    assert "[[slices]] speaks of 'photos/shor.jpg'" in told[3]
+    (tmp_path / "p").write_text(text)
+    with pytest.raises(PlanError) as caught:
+        refuse_unknown_sources(plan, desk.files(), tmp_path / "p")
+    said = str(caught.value)
+    assert "line 7: cuts[0].source: 'designs/postr.ora' does not exist" in said
+    assert "did you mean 'designs/poster.ora'?" in said
+    assert "line 10: slices[0].source: 'photos/shor.jpg' does not exist" in said
 
 
 # -- exporting --------------------------------------------------------------------------------

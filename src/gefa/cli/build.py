@@ -141,7 +141,13 @@ def files_for(
     """The sources named on the command line, or all sources of the site."""
     from gefa.core.files import real
     from gefa.core.make.own_files import OwnFiles
-    from gefa.work.site import files_below, listed, named, site_files
+    from gefa.work.site import (
+        files_below,
+        listed,
+        named,
+        refuse_unknown_sources,
+        site_files,
+    )
 
     if not sources:
         if site.base is None:
@@ -149,7 +155,10 @@ def files_for(
                 "there is no gefa.toml here or above.",
                 advice="Name sources, or write one with `gefa init`.",
             )
-        return site_files(site.plan, site.base, site.out)
+        everything = site_files(site.plan, site.base, site.out)
+        if site.file is not None:
+            refuse_unknown_sources(site.plan, everything, site.file)
+        return everything
     found: list[SiteFile] = []
     own = OwnFiles(site.out)
     for folder in (path for path in sources if path.is_dir()):

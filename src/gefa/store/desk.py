@@ -176,7 +176,7 @@ def restore(session: Session, sources: Sequence[Source]) -> None:
         return
     _have_back(session, [source.id for source in sources])
     ids = [source.id for source in sources]
-    said = f"Had {_called(sources)} back"
+    said = f"Restored {_called(sources)}"
     change_shared(session, shared_plan(session), said, restored=ids)
 
 

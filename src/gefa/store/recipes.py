@@ -42,7 +42,7 @@ def remove_recipe(session: Session, name: str, said: str = "", batch: str = "") 
     """Remove a stored recipe: a built-in one is reset, another is gone; both can be undone."""
     stored = _stored(session, name)
     if stored is not None and stored.content:
-        told = said or ("Removed it" if name not in BUILT_IN else "Took it all back")
+        told = said or ("Removed it" if name not in BUILT_IN else "Reset to built-in")
         _step(session, stored, {}, told, batch)
 
 

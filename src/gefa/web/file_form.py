@@ -67,7 +67,7 @@ class Received:
     def stored(self) -> Blob:
         """Its blob; Problem if there is none."""
         if self.blob is None:
-            raise self.problem or Problem(422, "Not taken", f"{self.name} was not taken.")
+            raise self.problem or Problem(422, "Not accepted", f"{self.name} was not accepted.")
         return self.blob
 
 

@@ -16,6 +16,7 @@ from gefa.core.errors import PlanError
 from gefa.core.files import real
 from gefa.core.make.own_files import PLACED, OwnFiles
 from gefa.core.plan.plan import Plan
+from gefa.core.plan.problems import MOST_TOLD, located
 from gefa.core.read.zips import is_pack, unpack
 
 PLAN_FILE = "gefa.toml"
@@ -234,13 +235,30 @@ def unmatched(plan: Plan, files: Sequence[SiteFile]) -> list[Remark]:
         if rule.sources and not any(covers(rule.sources, name) for name in names):
             what = f"the rule {rule.parts!r} is for the sources {rule.sources!r}: there is none"
             told.append(_missing(rule.sources, what, names))
-    for kind, entries in (("[[cuts]]", plan.cuts), ("[[slices]]", plan.slices)):
-        told += [
-            _missing(entry.source, f"{kind} speaks of {entry.source!r}, which is not there", names)
-            for entry in entries
-            if entry.source is not None and entry.source not in names
-        ]
     return told
+
+
+def refuse_unknown_sources(plan: Plan, files: Sequence[SiteFile], plan_file: Path) -> None:
+    """PlanError if cuts or slices of a plan are for sources that the site does not have, each with
+    its line and the closest source."""
+    names = {file.name for file in files}
+    text = plan_file.read_text("utf-8", "replace")
+    wrong = [
+        ((kind, at, "source"), entry.source)
+        for kind in ("cuts", "slices")
+        for at, entry in enumerate(getattr(plan, kind))
+        if entry.source is not None and entry.source not in names
+    ]
+    if not wrong:
+        return
+    told = []
+    for place, source in wrong[:MOST_TOLD]:
+        close = get_close_matches(source, names, n=1, cutoff=0.4)
+        hint = f"; did you mean {close[0]!r}?" if close else ""
+        told.append(located(place, f"{source!r} does not exist{hint}", text))
+    if len(wrong) > MOST_TOLD:
+        told.append(f"and {len(wrong) - MOST_TOLD:,} more")
+    raise PlanError(f"{'; '.join(told)}.", file=str(plan_file))
 
 
 def _missing(wanted: str, reason: str, names: Sequence[str]) -> Remark:

@@ -15,11 +15,11 @@ _DESIGNS = frozenset({".ora"}) | _DRAWN
 OUT_NAMES = ("public", "static", "dist")
 """folders that many sites are served from"""
 _HEAD = """\
-# What becomes of the designs and pictures of this site.
+# How this site's designs and images are exported.
 #   gefa export            makes it; only what changed is made anew
 #   gefa export --dry-run  says what would be made
 #   gefa check             says whether it is up to date, for CI
-# All that can be said here is in docs/plan-file.md.
+# Full reference: docs/plan-file.md
 
 out = "{out}"
 """

@@ -29,7 +29,7 @@ def gather(source: Survey, plan: Plan, *, default: bool) -> Gathered:
     if plan.default is not None and plan.default not in plan.all_recipes:
         hint = did_you_mean(plan.default, plan.all_recipes)
         found.warnings.append(
-            _about(CANVAS_PATH, f"the default recipe {plan.default!r} is not there. {hint}")
+            _about(CANVAS_PATH, f"unknown default recipe {plan.default!r}. {hint}")
         )
     by_hand = _by_part(plan.cuts)
     for part in source.parts:

@@ -42,7 +42,7 @@ class SlotIntake:
             return Problem(413, "Too large", detail)
         kind = sniff(head)
         if kind is None or kind not in self.settings.accepts:
-            return Problem(415, "Not taken", bytes_refusal(self.settings, name, kind))
+            return Problem(415, "Unsupported file type", bytes_refusal(self.settings, name, kind))
         return None
 
     def too_much(self) -> Problem:

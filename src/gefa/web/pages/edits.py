@@ -173,7 +173,7 @@ EDITS: dict[str, tuple[Edit, Callable[[EditForm], str]]] = {
     ),
     "slice-tick": (
         lambda editor, a: editor.leave_slices(a.texts("slice"), a.on()),
-        lambda a: "Slices left out" if not a.on() else "Slices taken in",
+        lambda a: "Slices left out" if not a.on() else "Slices included",
     ),
 }
 """by their names in forms: the change, and its description in the history"""

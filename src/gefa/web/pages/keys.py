@@ -50,7 +50,7 @@ def add(
         try:
             made = new_site_key(session, called, rights or [])
         except GefaError as error:
-            raise Problem(422, "No such key can be", str(error)) from error
+            raise Problem(422, "Invalid key", str(error)) from error
     return _keys(request, given, made)
 
 

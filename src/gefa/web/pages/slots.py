@@ -161,7 +161,7 @@ def add(
         try:
             add_slot(session, name.strip(), other.own if other else {})
         except GefaError as error:
-            raise Problem(422, "No such slot can be", str(error)) from error
+            raise Problem(422, "Invalid slot name", str(error)) from error
     return RedirectResponse(f"/slots/{name.strip()}", 303)
 
 
@@ -197,7 +197,7 @@ def change(
             own = set(of.defaults if isinstance(of, Site) else of.own)
             change_settings(session, of, changes_from(form, row, above, own))
         except GefaError as error:
-            raise Problem(422, "That cannot be", str(error)) from error
+            raise Problem(422, "Invalid settings", str(error)) from error
     return _changed(request, name, given, SlotTrial(name, trial, called))
 
 
@@ -211,7 +211,7 @@ def back(
         try:
             change_settings(session, _found(session, name), {}, back=settings_in(row))
         except GefaError as error:
-            raise Problem(422, "That cannot be", str(error)) from error
+            raise Problem(422, "Invalid settings", str(error)) from error
     return _changed(request, name, given, SlotTrial(name, trial, called))
 
 
@@ -223,7 +223,7 @@ def remove(name: str, given: ServicesOf) -> Response:
         try:
             remove_slot(session, _slot(session, name))
         except GefaError as error:
-            raise Problem(409, "Recipe in use", f"{name} cannot be removed: {error}") from error
+            raise Problem(409, "Slot in use", f"{name} cannot be removed: {error}") from error
     return RedirectResponse("/slots", 303)
 
 
@@ -359,7 +359,7 @@ def add_key(
         try:
             made = new_key(session, _slot(session, name), called, rights or [])
         except GefaError as error:
-            raise Problem(422, "No such key can be", str(error)) from error
+            raise Problem(422, "Invalid key", str(error)) from error
     return _keys(request, given, name, made)
 
 

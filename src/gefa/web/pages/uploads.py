@@ -301,7 +301,7 @@ async def send(request: Request, slot: str, given: ServicesOf) -> Response:
     refused = await anyio.to_thread.run_sync(_taken, given, to, form.files)
     given.foreman.wake()
     if refused:
-        title = "Some pictures were not accepted" if len(form.files) > 1 else "Not taken"
+        title = "Some pictures were not accepted" if len(form.files) > 1 else "Not accepted"
         raise Problem(422, title, " ".join(refused))
     target = f"/uploads?slot={slot}"
     if request.headers.get("HX-Request"):
