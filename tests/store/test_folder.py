@@ -110,3 +110,14 @@ def test_a_second_server_is_refused(folder: Path) -> None:
     told = second.stderr.strip().splitlines()
     assert len(told) == 1, "no traceback"
     assert re.search(rf"another server works with .*, process {os.getpid()}\. Stop it", told[0])
+
+
+def test_data_of_a_newer_version_is_refused_in_words(folder: Path) -> None:
+    with sqlite3.connect(folder / DATABASE) as database:
+        database.execute("UPDATE alembic_version SET version_num = '9999_later'")
+    database.close()
+    command = [str(Path(sys.executable).with_name("gefa")), "serve", "--data", str(folder)]
+    said = subprocess.run([*command, "--port", "0"], capture_output=True, text=True, timeout=120)
+    assert said.returncode != 0
+    assert "written by a newer version of Gefa" in " ".join(said.stderr.split())
+    assert "Traceback" not in said.stderr

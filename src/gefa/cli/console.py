@@ -12,6 +12,7 @@ from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 
 from gefa.core.errors import GefaError
+from gefa.core.files import lacks_room
 
 if TYPE_CHECKING:
     from gefa.store.places import Places
@@ -27,8 +28,18 @@ DataFolder = Annotated[Path, typer.Option("--data", help="The folder that keeps 
 
 def fail(error: Exception, code: int = FAILED) -> NoReturn:
     """Print what is wrong, and exit."""
-    err_console.print(f"gefa: {error}", markup=False)
+    err_console.print(f"gefa: {_in_words(error)}", markup=False)
     raise typer.Exit(code) from error
+
+
+def _in_words(error: Exception) -> str:
+    """What is wrong, without the numbers that the system has for it."""
+    if not isinstance(error, OSError):
+        return str(error)
+    place = f"{error.filename}: " if error.filename else ""
+    if lacks_room(error):
+        return f"{place}the disk is full. Free some room, then run it again."
+    return f"{place}{error.strerror or error}."
 
 
 @contextmanager

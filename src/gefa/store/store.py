@@ -10,7 +10,9 @@ from typing import Any
 
 from alembic import command
 from alembic.config import Config
-from sqlalchemy import Engine, event
+from alembic.runtime.migration import MigrationContext
+from alembic.script import ScriptDirectory
+from sqlalchemy import Connection, Engine, event
 from sqlalchemy.exc import DatabaseError
 from sqlmodel import Session, create_engine
 
@@ -123,6 +125,18 @@ def migration_config() -> Config:
     return config
 
 
+def _refuse_newer(connection: Connection, config: Config) -> None:
+    """FolderTrouble for a database with a step that this version does not know."""
+    known = {step.revision for step in ScriptDirectory.from_config(config).walk_revisions()}
+    here = set(MigrationContext.configure(connection).get_current_heads())
+    if not here <= known:
+        raise FolderTrouble(
+            "the data was written by a newer version of Gefa.",
+            file=DATABASE,
+            advice="Start that version, or restore a backup from before.",
+        )
+
+
 def _migrate(engine: Engine) -> None:
     config = migration_config()
     with engine.connect() as connection:
@@ -133,6 +147,7 @@ def _migrate(engine: Engine) -> None:
         try:
             with connection.begin():
                 config.attributes["connection"] = connection
+                _refuse_newer(connection, config)
                 command.upgrade(config, "head")
         finally:
             connection.exec_driver_sql("PRAGMA foreign_keys=ON")
