@@ -189,6 +189,7 @@ def test_a_point_of_the_curve_is_chosen_and_kept_for_the_cut(proof: Page) -> Non
     expect(proof.get_by_role("link", name="Bundle (zip)")).to_be_visible()
     proof.get_by_role("link", name="Back to the cuts").click()
     expect(proof.get_by_text("exception:")).to_be_visible()
+    proof.wait_for_load_state()  # the button is drawn before the script that listens to it runs
     proof.get_by_role("button", name="Use the default").click()
     expect(proof.get_by_text("exception:")).to_have_count(0)
 

@@ -15,8 +15,7 @@ import httpx
 import pytest
 
 from gefa.core.deliver.manifest import Manifest
-from gefa.core.plan.load import parse_plan
-from gefa.core.plan.plan import Split
+from gefa.core.plan.plan import Plan, Split
 from gefa.core.treat.recipe import Aim
 from tests.conftest import HTTP, Server, eventually, start
 from tests.make import BLUE, GREEN, RED, G, L, dot, flat, ora, photo, svg
@@ -49,11 +48,11 @@ def change(pages: httpx.Client, source: str, **fields: str | list[str]) -> str:
     return answer.text
 
 
-def plan(pages: httpx.Client, source: str) -> str:
+def plan(pages: httpx.Client, source: str) -> Plan:
     """What the plan says of the source; without the recipes, which other tests add to, and the
     folder."""
     without: dict[str, object] = {"recipes": {}, "out": None}
-    return plan_for(pages, NAMES[source]).model_copy(update=without).to_toml()
+    return plan_for(pages, NAMES[source]).model_copy(update=without)
 
 
 def manifest(pages: httpx.Client, address: str) -> Manifest:
@@ -77,14 +76,14 @@ def test_slices_are_split_named_left_out_undone_and_redone(pages: httpx.Client) 
     text = change(pages, source, do="guides", x="80, 50%, 160", y="40")
     assert 'value="logo"' in text
     assert text.count("data-axis=") == 4
-    made = parse_plan(plan(pages, source), "p").slices[0]
+    made = plan(pages, source).slices[0]
     assert made.cells["r1-c2"].name == "logo"
     assert made.cells["r2-c3"].leave_out
     assert "Moved lines" in text
     pages.post(f"/sources/{source}/undo", headers=HX)
-    assert parse_plan(plan(pages, source), "p").slices[0].split is not None
+    assert plan(pages, source).slices[0].split is not None
     pages.post(f"/sources/{source}/redo", headers=HX)
-    assert parse_plan(plan(pages, source), "p").slices[0].guides is not None
+    assert plan(pages, source).slices[0].guides is not None
     found = manifest(pages, run(pages, source))
     assert len(found.cuts) == 7
     assert {cut.recipe for cut in found.cuts if cut.name == "logo"} == {"icon"}
@@ -102,7 +101,7 @@ def test_changes_at_the_same_time_cost_none_of_each_other(
 
     with ThreadPoolExecutor(6) as pool:
         assert set(pool.map(tick, range(12))) == {303}
-    assert {cut.part for cut in parse_plan(plan(pages, source), "p").cuts} == {
+    assert {cut.part for cut in plan(pages, source).cuts} == {
         f"Flag {n}" for n in range(12)
     }
 
@@ -122,7 +121,7 @@ def test_what_cannot_be_is_refused_with_a_reason(pages: httpx.Client) -> None:
         answer = pages.post(f"/sources/{source}/plan", data=fields)
         assert answer.status_code == 422, fields
         assert reason in answer.text, answer.text
-    assert plan(pages, source) == ""
+    assert plan(pages, source) == Plan()
 
 
 def test_rules_come_and_go_and_ticks_stand(pages: httpx.Client, tmp_path: Path) -> None:
@@ -141,9 +140,9 @@ def test_rules_come_and_go_and_ticks_stand(pages: httpx.Client, tmp_path: Path) 
 def test_many_parts_are_changed_in_one_step(pages: httpx.Client, tmp_path: Path) -> None:
     source = source_of(pages, "many.ora", design(tmp_path / "m.ora"))
     change(pages, source, do="recipe", part=["Sky/Kite", "Sign"], recipe="icon")
-    assert {cut.recipe for cut in parse_plan(plan(pages, source), "p").cuts} == {"icon"}
+    assert {cut.recipe for cut in plan(pages, source).cuts} == {"icon"}
     pages.post(f"/sources/{source}/undo", headers=HX)
-    assert plan(pages, source) == ""
+    assert plan(pages, source) == Plan()
 
 
 def test_a_revision_tells_what_changed_with_pictures(pages: httpx.Client, tmp_path: Path) -> None:
@@ -157,7 +156,7 @@ def test_a_revision_tells_what_changed_with_pictures(pages: httpx.Client, tmp_pa
     assert "1 moved" in text
     assert "Sky/Kite is Dragon now, found by its likeness" in text
     assert "Moon" in text
-    assert parse_plan(plan(pages, source), "p").cuts[0].part == "Dragon"
+    assert plan(pages, source).cuts[0].part == "Dragon"
     assert "2 added" not in text
 
     bring_in(pages, ("next.ora", design(tmp_path / "c.ora", GREEN)))
@@ -341,14 +340,14 @@ def test_a_form_of_another_step_changes_nothing_else(pages: httpx.Client) -> Non
     assert pages.post(address, data=fields).status_code == 409
     stale = pages.post(f"/sources/{source}/undo", data={"step": drawn_from}, headers=HX)
     assert stale.status_code == 409
-    rules = parse_plan(plan(pages, source), "p").rules
+    rules = plan(pages, source).rules
     assert [rule.parts for rule in rules] == ["B/*", "C/*"]
     # What nobody touched meanwhile may be changed from an older page.
     other = {"do": "name", "part": "/", "name": "cover", "step": drawn_from}
     assert pages.post(address, data=other, headers=HX).status_code == 200
     again = {"do": "name", "part": "/", "name": "banner", "step": drawn_from}
     assert pages.post(address, data=again, headers=HX).status_code == 409
-    assert parse_plan(plan(pages, source), "p").cuts[0].name == "cover"
+    assert plan(pages, source).cuts[0].name == "cover"
 
 
 def test_an_edit_that_makes_no_plan_is_refused(pages: httpx.Client) -> None:
@@ -362,7 +361,7 @@ def test_an_edit_that_makes_no_plan_is_refused(pages: httpx.Client) -> None:
     ):
         answer = pages.post(address, data=fields, headers=HX)
         assert answer.status_code == 422, fields
-    assert plan(pages, source) == ""
+    assert plan(pages, source) == Plan()
     assert "from 0 to 100,000" in pages.post(address, data={"do": "guides", "x": "120%"}).text
 
 
@@ -381,7 +380,7 @@ def test_a_plan_that_cannot_be_read_shows_its_page_with_undo(
         )
     shown = pages.get(f"/sources/{source}")
     assert shown.status_code == 409
-    assert "the plan of unreadable.png: cannot be read: cuts.0.name" in shown.text
+    assert "the plan of unreadable.png: cannot be read: cuts[0].name" in shown.text
     assert pages.post(f"/sources/{source}/runs").status_code == 409
     assert pages.get("/recipes/icon").status_code == 200, "other pages do without it"
     undone = pages.post(f"/sources/{source}/undo")
@@ -394,22 +393,22 @@ def test_lines_that_move_keep_what_their_slices_have(pages: httpx.Client) -> Non
     text = '[[slices]]\nsplit = { columns = 2 }\nquality = { look = 81 }\nrecipe = "icon"\n'
     give_plan(pages, "kept-lines.png", text)
     change(pages, source, do="guides", x="30")
-    (entry,) = parse_plan(plan(pages, source), "p").slices
+    (entry,) = plan(pages, source).slices
     assert (entry.quality, entry.recipe) == (Aim(look=81), "icon")
     assert entry.guides is not None
 
 
 def test_the_cut_that_is_shown_is_the_one_that_is_changed(pages: httpx.Client) -> None:
-    """The first of two entries makes no job: its recipe is gone."""
+    """The first of two entries makes no job."""
     source = source_of(pages, "two-entries.png", png(9, 90, 60))
-    text = '[[cuts]]\npart = "/"\nrecipe = "gone"\n[[cuts]]\npart = "/"\nrecipe = "icon"\n'
+    text = '[[cuts]]\npart = "/"\nleave_out = true\n[[cuts]]\npart = "/"\nrecipe = "icon"\n'
     give_plan(pages, "two-entries.png", text)
     shown = pages.get(f"/sources/{source}").text
     line = re.search(r'"do": "name", "line": "(\w+)"', shown.replace("&#34;", '"'))
     assert line is not None
     change(pages, source, do="name", part="/", line=line[1], name="sign")
-    cuts = parse_plan(plan(pages, source), "p").cuts
-    assert [(cut.recipe, cut.name) for cut in cuts] == [("gone", None), ("icon", "sign")]
+    cuts = plan(pages, source).cuts
+    assert [(cut.leave_out, cut.name) for cut in cuts] == [(True, None), (False, "sign")]
 
 
 def test_estimates_come_to_the_rows_with_the_sum(pages: httpx.Client) -> None:

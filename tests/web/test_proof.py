@@ -9,7 +9,6 @@ from pathlib import Path
 import httpx
 import pytest
 
-from gefa.core.plan.load import parse_plan
 from tests.conftest import Server, eventually
 from tests.make import loaded, photo
 from tests.web.plans import give_plan, site_plan
@@ -110,13 +109,13 @@ def test_a_quality_is_kept_for_a_cut_taken_back_and_kept_for_the_recipe(
     kept = keep(pages, proof, whom="cut", quality="35")
     assert "Kept: JPEG 35 for keeping" in kept.text
     assert "An exception: JPEG 35" in kept.text
-    assert "jpeg = 35" in plan(pages, source)
+    assert "jpeg = 35" in plan(pages, source).to_toml()
     assert "exception:</b> JPEG 35" in pages.get(f"/sources/{source}").text
     again = run(pages, source)
     qualities = {(f.format.value, f.quality) for f in manifest(pages, again).files}
     assert qualities == {("webp", 75), ("jpeg", 35)}
     assert "Kept: keeping as its recipe" in keep(pages, proof, whom="nobody").text
-    assert "jpeg = 35" not in plan(pages, source)
+    assert "jpeg = 35" not in plan(pages, source).to_toml()
     whole = keep(pages, proof, whom="recipe", quality="35", as_look="71.24")
     assert "Kept: look 71.2 for the recipe plain" in whole.text
     assert site_plan(pages).recipes["plain"].quality.look == 71.2  # type: ignore[union-attr]
@@ -132,10 +131,10 @@ def test_a_slice_has_a_quality_of_its_own_too(pages: httpx.Client) -> None:
     address = run(pages, source)
     cut = manifest(pages, address).cuts[-1].name
     keep(pages, f"{address}/proof/{cut}", whom="cut", quality="50", width="80")
-    assert parse_plan(plan(pages, source), "p").slices[0].cells["r1-c2"].quality is not None
+    assert plan(pages, source).slices[0].cells["r1-c2"].quality is not None
     assert pages.get(f"/sources/{source}").text.count("exception:</b>") == 1
     change(pages, source, do="slice-follow", slice="0 r1-c2")
-    assert parse_plan(plan(pages, source), "p").slices[0].cells["r1-c2"].quality is None
+    assert plan(pages, source).slices[0].cells["r1-c2"].quality is None
 
 
 def test_the_sheet_is_switched_sorted_and_filtered(pages: httpx.Client) -> None:

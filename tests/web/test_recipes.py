@@ -13,7 +13,6 @@ import pytest
 from starlette.datastructures import FormData, UploadFile
 
 from gefa.core.errors import PlanError
-from gefa.core.plan.load import parse_plan
 from gefa.core.treat.formats import Effort, Format
 from gefa.core.treat.recipe import BUILT_IN, Aim, Corner, Fit, Mark, Recipe, Steps
 from gefa.web.pages.recipe_form import Sentence, recipe_from
@@ -304,7 +303,7 @@ def test_a_changed_recipe_counts_for_the_next_run_and_goes_into_the_plan_file(
     change(pages, source, do="default", recipe="shared")
     text = pages.get(f"/sources/{source}").text
     assert '<option value="shared"' in text
-    kept = parse_plan(plan(pages, source), "p")
+    kept = plan(pages, source)
     assert kept.default == "shared"
     assert site_plan(pages).recipes["shared"].widths == (50,)
     address = run(pages, source)
