@@ -132,10 +132,7 @@ def test_the_default_recipe_of_a_plan_and_its_exceptions(tmp_path: Path) -> None
     assert parse_plan(plan.to_toml(), "again") == plan
     lost = plan.model_copy(update={"default": "plane"})
     prepared = prepare(survey_for(read(source), lost), lost)
-    assert (
-        "unknown default recipe 'plane'. Did you mean 'plain'?"
-        in prepared.warnings[0].reason
-    )
+    assert "unknown default recipe 'plane'. Did you mean 'plain'?" in prepared.warnings[0].reason
     assert [job.cut.recipe for job in prepared.jobs] == ["figure", "figure"]
 
 
