@@ -136,7 +136,7 @@ def test_a_manifest_has_the_fields_that_others_rely_on() -> None:
     assert found["gefa_manifest"] == 2
     assert set(found) == {
         "gefa_manifest", "sources", "files", "cuts", "originals", "sprites", "pictures", "left_out", "dropped",
-        "failed", "warnings", "extras",
+        "failed", "warnings", "extras", "days",
     }  # fmt: skip
     assert {
         "cut",

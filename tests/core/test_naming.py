@@ -15,6 +15,7 @@ from gefa.core.geometry import Rect
 from gefa.core.make.job import CutJob, PlannedVariant
 from gefa.core.make.naming import CLASH, name_all, wanted_paths
 from gefa.core.make.prepare import expand, give_names, prepare
+from gefa.core.make.stems import stems
 from gefa.core.plan.plan import Plan
 from gefa.core.read import read
 from gefa.core.read.survey import survey
@@ -179,3 +180,26 @@ def test_a_run_of_two_designs_has_the_same_files_in_any_order(tmp_path: Path) ->
 def test_hundreds_of_twins_are_named_at_once(count: int) -> None:
     jobs = [job(f"{n}/photo.jpg", "/", "photo") for n in range(count)]
     assert len(set(names(*jobs))) == count
+
+
+def test_files_that_differ_in_their_endings_get_these_in_their_names() -> None:
+    names = ["img/huge.jpg", "img/huge.png", "huge.jpg", "a/Portrait.jpg", "a/portrait.jpg"]
+    assert stems(names) == {
+        "img/huge.jpg": "huge-jpg",
+        "img/huge.png": "huge-png",
+        "a/Portrait.jpg": "Portrait-1",
+        "a/portrait.jpg": "portrait-2",
+    }
+    assert stems([*names[:2], "img/HUGE.png", "img/hu.ge"]) == {
+        "img/HUGE.png": "HUGE-png-1",
+        "img/huge.jpg": "huge-jpg",
+        "img/huge.png": "huge-png-2",
+    }
+    assert stems(["Kran #3.jpg", "Kran-3.jpg", "Kran"]) == {
+        "Kran #3.jpg": "Kran #3-1",
+        "Kran-3.jpg": "Kran-3-2",
+    }
+
+
+def test_pictures_of_one_name_from_two_folders_get_these_in_front() -> None:
+    assert names(job("a/x.jpg", "/", "x"), job("b/x.jpg", "/", "x")) == ["a-x", "b-x"]

@@ -3,7 +3,7 @@ recipes. And what a run by it would do."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping
 from contextlib import suppress
 from typing import Any
 
@@ -22,7 +22,7 @@ from gefa.store import history
 from gefa.store.history import Ways
 from gefa.store.models import History, Outlook, Revision, RevisionState, Source, Step
 from gefa.store.recipes import library
-from gefa.store.sources import latest_revision, present, survey_of
+from gefa.store.sources import latest_revision, present, source_stems, survey_of
 from gefa.store.trail import Deed, note
 
 SHARED = "sources"
@@ -216,7 +216,7 @@ def marks_for(session: Session, plan: Plan) -> dict[str, str]:
 
 def prepared_for(session: Session, source: Source, revision: Revision, plan: Plan) -> Prepared:
     """What a run of this revision by ``plan`` would make."""
-    prepared = expanded_for(session, source, revision, plan)
+    prepared = expanded_for(session, source, revision, plan, source_stems(session))
     give_names([prepared], wanted_by_others(session, {source.id}))
     return prepared
 
@@ -231,15 +231,19 @@ def wanted_by_others(session: Session, ids: Collection[str]) -> set[str]:
     return {path for source_id, paths in found if source_id not in ids for path in paths}
 
 
-def expanded_for(session: Session, source: Source, revision: Revision, plan: Plan) -> Prepared:
-    """What a run of this revision among others would make, before naming."""
-    survey = survey_of(revision).called(source.name)
+def expanded_for(
+    session: Session, source: Source, revision: Revision, plan: Plan, stems: Mapping[str, str]
+) -> Prepared:
+    """What a run of this revision among others would make, before naming. ``stems`` are those of
+    ``source_stems``."""
+    survey = survey_of(revision).called(source.name, stems.get(source.name, ""))
     prepared = expand(
         survey,
         plan,
         default=not survey.layered,
         marks=marks_for(session, plan),
         folder=plan.folder_for(source.name),
+        day=source.created.date(),
     )
     prepared.warnings += prepared.unmatched
     return prepared

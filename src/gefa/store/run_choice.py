@@ -23,7 +23,7 @@ from gefa.store.plans import (
     wanted_by_others,
 )
 from gefa.store.recipes import library
-from gefa.store.sources import all_sources
+from gefa.store.sources import all_sources, source_stems
 
 
 class Chosen(NamedTuple):
@@ -60,7 +60,8 @@ class PlannedRun:
 def plan_run(session: Session, chosen: Sequence[Chosen]) -> PlannedRun:
     """What a run of these sources would make, named together and apart from all others.
     Reads only."""
-    prepared = [expanded_for(session, *one) for one in chosen]
+    stems = source_stems(session)
+    prepared = [expanded_for(session, *one, stems) for one in chosen]
     give_names(prepared, wanted_by_others(session, {one.source.id for one in chosen}))
     return PlannedRun(list(chosen), prepared, library(session))
 

@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 from sqlalchemy import select as sql_select
 from sqlmodel import Session, col, func, select
 
+from gefa.core.make.stems import stems
 from gefa.core.read.survey import Survey
 from gefa.store.blobs import Blob
 from gefa.store.contracts import ReadBody
@@ -123,6 +124,11 @@ def all_sources(
         return found
     kept = set(ids)
     return [row for row in found if row[0].id in kept]
+
+
+def source_stems(session: Session) -> dict[str, str]:
+    """The stems of sources that share theirs with another one of their folder, by name."""
+    return stems(session.exec(select(Source.name).where(col(Source.removed).is_(None))))
 
 
 def newest_numbers() -> Any:

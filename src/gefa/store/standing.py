@@ -24,7 +24,7 @@ from gefa.store import history
 from gefa.store.models import History, Revision, Run, RunSource, Source, Step
 from gefa.store.plans import SHARED, marks_for, shared_plan
 from gefa.store.recipes import library
-from gefa.store.sources import newest_revisions
+from gefa.store.sources import newest_revisions, source_stems
 
 
 @dataclass(frozen=True)
@@ -49,11 +49,15 @@ class Bases:
         self._recipes = {n: _of_recipe(session, r) for n, r in library(session).items()}
         self._names = _digest(*sorted(self._recipes.keys() | BUILT_IN.keys()))
         self._own = _own_contents(session)
+        self.stems = source_stems(session)
 
     def digest(self, revision_id: str, source_id: str, name: str) -> str:
         """A digest of the revision and of the plan without recipes."""
         own = self._own.get(source_id, "")
-        return _digest(revision_id, own, self._shared_by_name[name], self._names)
+        stem = self.stems.get(name, "")
+        # Without the empty stem, digests are those of earlier versions.
+        told = [own, self._shared_by_name[name], self._names, *([stem] if stem else [])]
+        return _digest(revision_id, *told)
 
     def of(self, revision: Revision, source: Source, plan: Plan, jobs: Iterable[CutJob]) -> Basis:
         """The basis of a source whose plan makes these jobs."""

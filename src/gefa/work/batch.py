@@ -19,6 +19,7 @@ from gefa.core.files import write_whole
 from gefa.core.make.folder_shelf import FolderShelf
 from gefa.core.make.job import CutJob, OriginalJob
 from gefa.core.make.made import CutFacts, MadeVariant
+from gefa.core.make.naming import days_in_names
 from gefa.core.make.own_files import OwnFiles
 from gefa.core.make.prepare import Prepared
 from gefa.core.make.report import JobReport, failed_report
@@ -179,7 +180,8 @@ class Exporter:
         planned = self._planner.plan(
             sources, plan, follow=follow, known=known, whole_site=whole_site
         )
-        batch = _Batch(Manifest(sources=_sources(planned)), OwnFiles(self.out))
+        manifest = Manifest(sources=_sources(planned), days=days_in_names(planned.jobs))
+        batch = _Batch(manifest, OwnFiles(self.out))
         planned.never.refuse(self.out, self._overwrite)
         for path in self._overwrite:
             batch.own.adopt(path)

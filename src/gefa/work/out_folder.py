@@ -74,6 +74,7 @@ def carry_over(before: Manifest | None, again: Collection[str], manifest: Manife
     manifest.cuts += [cut for cut in before.cuts if cut.source not in again]
     manifest.originals += [file for file in before.originals if file.source not in again]
     manifest.extras = before.extras
+    manifest.days |= {name: day for name, day in before.days.items() if name not in again}
     manifest.files += [
         file.model_copy(update={"reused": True})
         for file in before.files

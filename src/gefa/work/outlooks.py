@@ -136,7 +136,7 @@ def _worked_out(session: Session) -> list[Found]:
 
 def _outlook(session: Session, one: Chosen, bases: Bases) -> Found:
     try:
-        prepared = expanded_for(session, *one)
+        prepared = expanded_for(session, *one, bases.stems)
         paths = wanted_paths(prepared.jobs, prepared.originals)
         give_names([prepared])
         problem = "; ".join(remark.reason for remark in prepared.failed[:1])

@@ -6,6 +6,8 @@ import hashlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
+from datetime import date
+from functools import cached_property
 from pathlib import Path
 
 from gefa.core.cut.cut import Remark
@@ -22,7 +24,7 @@ from gefa.core.read.survey import Survey
 from gefa.work.export_calls import survey_source
 from gefa.work.out_folder import sources_gone
 from gefa.work.pool import Call, Pool
-from gefa.work.site import SiteFile, name_problem, unmatched
+from gefa.work.site import SiteFile, name_problem, stems_on_disk, unmatched
 from gefa.work.surveys import Remembered, Stamp, SurveyMemory, asked_by
 
 
@@ -43,6 +45,13 @@ class Planned:
     warnings: list[Remark] = field(default_factory=list)
     changes: dict[str, Changes] = field(default_factory=dict)
     wanted: dict[str, list[str]] = field(default_factory=dict)
+    today: date = field(default_factory=date.today)
+
+    @cached_property
+    def days(self) -> dict[str, date]:
+        """When each source was first exported; today for a new one."""
+        known = self.before.days if self.before else {}
+        return {name: known.get(name, self.today) for name in self.files}
 
     @property
     def again(self) -> set[str]:
@@ -140,15 +149,16 @@ class Planner:
     ) -> None:
         own = {name: plan.for_source(name) for name in planned.files}
         whole = {name: follow or bool(own[name].cuts) for name in planned.files}
-        matches = _Matches()
+        matches, shared = _Matches(), stems_on_disk(planned.files.values(), plan)
         for name, surveyed in self._surveys(planned, own, whole, known):
             file = planned.files[name]
             followed = self._followed(file, surveyed, own[name], whole[name], planned)
             prepared = expand(
-                surveyed,
+                surveyed.called(name, shared.get(name, "")),
                 followed,
                 marks=self._marks_of(followed),
                 folder=file.folder_by(plan),
+                day=planned.days[name],
             )
             matches.note(followed, surveyed, prepared)
             planned.surveys[name], planned.prepared[name] = surveyed, prepared

@@ -17,7 +17,7 @@ from gefa.core.files import write_whole
 from gefa.core.make.folder_shelf import FRESH, FolderShelf
 from gefa.core.make.job import CutJob
 from gefa.core.make.made import CutFacts, MadeVariant
-from gefa.core.make.naming import wanted_paths
+from gefa.core.make.naming import days_in_names, wanted_paths
 from gefa.core.make.own_files import OwnFiles, Sources, previous
 from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import Plan
@@ -28,7 +28,7 @@ from gefa.store.contracts import CutBody, TaskKind
 from gefa.store.models import Revision, Run, Source
 from gefa.store.plans import expanded_for, whole_plan
 from gefa.store.run_manifest import jobs_of, manifest_of, sources_of
-from gefa.store.sources import present, survey_of
+from gefa.store.sources import present, source_stems, survey_of
 from gefa.store.store import Store
 from gefa.work.out_folder import (
     carry_over,
@@ -84,7 +84,8 @@ def write_run(store: Store, run_id: str, folder: Path, out: Path, plan: Plan) ->
     before = previous(out)
     gone = sources_gone(before, made.here)
     again = {*made.sources, *gone}
-    manifest = Manifest(sources=sorted({*made.manifest.sources, *_kept(before, gone)}))
+    kept = sorted({*made.manifest.sources, *_kept(before, gone)})
+    manifest = Manifest(sources=kept, days=days_in_names(made.jobs))
     carry_over(before, again, manifest)
     shelf = FolderShelf(out)
     taken = _leave_taken(shelf.own, made)
@@ -141,9 +142,10 @@ def _made_by(session: Session, run: Run) -> _Made:
     keys = [variant.key for job in found.jobs for variant in job.variants]
     found.made = ledger.known(session, keys)
     found.facts = ledger.facts(session, [job.facts_key for job in found.jobs if job.variants])
+    stems = source_stems(session)
     for source, own in sources_of(session, run):
         revision = session.get_one(Revision, own.revision_id)
-        prepared = expanded_for(session, source, revision, whole_plan(session, source))
+        prepared = expanded_for(session, source, revision, whole_plan(session, source), stems)
         wanted = wanted_paths(prepared.jobs, prepared.originals)
         survey = survey_of(revision).called(own.name)
         found.sources[own.name] = _Read(survey, revision.blob, wanted)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from difflib import get_close_matches
@@ -15,6 +15,7 @@ from gefa.core.deliver.manifest import MANIFEST
 from gefa.core.errors import PlanError
 from gefa.core.files import real
 from gefa.core.make.own_files import PLACED, OwnFiles
+from gefa.core.make.stems import stems
 from gefa.core.plan.plan import Plan
 from gefa.core.plan.problems import MOST_TOLD, located
 from gefa.core.read.zips import is_pack, unpack
@@ -193,15 +194,9 @@ def files_below(folder: Path, without: Collection[Path] = ()) -> Iterator[Path]:
     count = 0
     makers: dict[Path, OwnFiles] = {}
     for here in folders_below(folder, without):
-        if (here / MANIFEST).is_file() or (here / PLACED).is_file():
+        if _is_out_folder(here):
             makers[here] = OwnFiles(here)
-        try:
-            found = sorted(path for path in here.iterdir() if looks_like_source(path))
-        except OSError:
-            continue  # a folder that may not be looked into has nothing for us
-        for path in found:
-            if path.is_symlink() or not path.is_file() or _is_made(path, makers):
-                continue
+        for path in _pictures_in(here, makers):
             count += 1
             if count > MOST_FILES:
                 raise PlanError(
@@ -210,6 +205,45 @@ def files_below(folder: Path, without: Collection[Path] = ()) -> Iterator[Path]:
                     advice="List the ones you want in [[sources]] of a gefa.toml.",
                 )
             yield path
+
+
+def stems_on_disk(files: Iterable[SiteFile], plan: Plan) -> dict[str, str]:
+    """The stems of those files, by name, that share theirs with another file beside them: with one
+    that the plan's ``[[sources]]`` cover, or without those with any picture or design."""
+    globs = [glob for entry in plan.sources for glob in entry.files]
+    found: dict[str, str] = {}
+    by_place: dict[Path, list[SiteFile]] = defaultdict(list)
+    for file in files:
+        by_place[file.path.parent].append(file)
+    for place, here in by_place.items():
+        folder = here[0].name.rpartition("/")[0]
+        beside = {
+            path.name
+            for path in _pictures_in(place, _makers_above(place))
+            if not globs or any(covers(glob, f"{folder}/{path.name}".lstrip("/")) for glob in globs)
+        }
+        shared = stems(beside | {file.path.name for file in here})
+        found |= {f.name: shared[f.path.name] for f in here if f.path.name in shared}
+    return found
+
+
+def _makers_above(place: Path) -> dict[Path, OwnFiles]:
+    """What Gefa made in the folder or those above it, by out folder."""
+    place = real(place)
+    return {out: OwnFiles(out) for out in (place, *place.parents) if _is_out_folder(out)}
+
+
+def _is_out_folder(folder: Path) -> bool:
+    return (folder / MANIFEST).is_file() or (folder / PLACED).is_file()
+
+
+def _pictures_in(place: Path, makers: Mapping[Path, OwnFiles]) -> list[Path]:
+    """The pictures and designs in a folder; without links, and without what Gefa made."""
+    try:
+        found = sorted(path for path in place.iterdir() if looks_like_source(path))
+    except OSError:
+        return []  # a folder that may not be looked into has nothing for us
+    return [p for p in found if not p.is_symlink() and p.is_file() and not _is_made(p, makers)]
 
 
 def _is_made(path: Path, makers: Mapping[Path, OwnFiles]) -> bool:

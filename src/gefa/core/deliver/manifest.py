@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, model_validator
@@ -144,7 +145,8 @@ class Totals(BaseModel):
 
 class Manifest(BaseModel):
     """Everything that was made of ``sources``. Version 2: each cut and file names its source.
-    ``extras`` are the paths of layouts and PDFs."""
+    ``extras`` are the paths of layouts and PDFs; ``days`` tells when sources were first exported
+    whose files have the year or month in their names."""
 
     gefa_manifest: int = 2
     sources: list[str]
@@ -154,6 +156,7 @@ class Manifest(BaseModel):
     sprites: list[Sprite] = []
     pictures: list[PictureRecord] = []
     extras: list[str] = []
+    days: dict[str, date] = {}
     left_out: list[Remark] = []
     dropped: list[Remark] = []
     failed: list[Remark] = []

@@ -5,6 +5,7 @@ In reading order:
 - ``job``: A job: one cut with all files it may have
 - ``keys``: Keys of variants
 - ``made``: Facts about files that were made, and the shelf that keeps them
+- ``stems``: What the files of a source are called after
 - ``naming``: Names all cuts of a run together, and gives their files paths
 - ``prepare``: Expands plan × source into jobs
 - ``facts``: Measures a cut's pixels: alpha, colours, kind of picture

@@ -3,6 +3,8 @@ else."""
 
 from __future__ import annotations
 
+from datetime import date
+
 from pydantic import BaseModel, ConfigDict
 
 from gefa.core.cut.crop import Crop
@@ -47,7 +49,9 @@ class CutJob(BaseModel):
     """The files of one cut.
 
     ``extent`` is in canvas px. ``css`` shows the cut without any file. ``mark`` is the SHA-256 of
-    the picture to lay over a corner. ``text`` says that the design has text in this part.
+    the picture to lay over a corner. ``text`` says that the design has text in this part. ``stem``
+    is what files of its source are called after, ``day`` when that was first brought in: names may
+    contain both.
     """
 
     model_config = ConfigDict(frozen=True)
@@ -63,6 +67,8 @@ class CutJob(BaseModel):
     css: str = ""
     mark: str = ""
     text: bool = False
+    stem: str = ""
+    day: date | None = None
 
     @property
     def steps(self) -> Steps | None:
@@ -128,6 +134,7 @@ class OriginalJob(BaseModel):
     model_config = ConfigDict(frozen=True)
 
     source: str = ""
+    stem: str = ""
     folder: str = ""
     facts: OriginalFacts
     path: str = ""

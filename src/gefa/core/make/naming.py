@@ -17,6 +17,7 @@ from pathlib import PurePosixPath
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.names import file_path, safe
 from gefa.core.make.job import CutJob, OriginalJob, PlannedVariant
+from gefa.core.make.stems import plain_stem
 from gefa.core.read.embedded import EXTENSIONS
 from gefa.core.treat.formats import FORMATS
 from gefa.core.treat.recipe import Recipe
@@ -72,6 +73,7 @@ class _Item:
 
     kind: str
     source: str
+    stem: str
     folder: str
     wanted: str
     part: str
@@ -83,15 +85,21 @@ class _Item:
 
     @property
     def name(self) -> str:
+        return f"{self._readable}-{self._digest}" if self.apart.digest else self._readable
+
+    @property
+    def _readable(self) -> str:
+        """The name without a digest, which stands at the end of paths."""
         name = safe(self.wanted)
         if self.apart.part:
             *above, own = [segment for segment in self.part.split("/") if segment] or [""]
             twin = _TWIN.search(own)
             name = "-".join([*map(safe, above), name, *([twin[1]] if twin else [])])
         if self.apart.source:
-            name = f"{safe(_stem(self.source))}-{name}"
-        if self.apart.digest:
-            name = f"{name}-{self._digest}"
+            # A picture that is called after its file is told apart by the folder of that.
+            whole = safe(self.stem) == safe(self.wanted)
+            front = PurePosixPath(self.source).parent.name if whole else self.stem
+            name = f"{safe(front)}-{name}" if front else name
         return name
 
     @property
@@ -102,7 +110,7 @@ class _Item:
     @property
     def _behind(self) -> str:
         """The suffix of its paths: long names are cut off, so a prefix or an infix would not tell
-        them apart."""
+        them apart. A digest stands there only."""
         if self.apart.any and not self.shows_name:
             return self.name
         return self._digest if self.apart.digest else ""
@@ -115,7 +123,7 @@ class _Item:
     @property
     def paths(self) -> Sequence[str]:
         if self.apart not in self._known:
-            self._known[self.apart] = self.files(self.name, self._behind)
+            self._known[self.apart] = self.files(self._readable, self._behind)
         return self._known[self.apart]
 
 
@@ -147,6 +155,12 @@ def wanted_paths(jobs: Iterable[CutJob], originals: Iterable[OriginalJob] = ()) 
     """The paths that cuts would have if there were no others."""
     items = [*map(_cut_item, jobs), *map(_original_item, originals)]
     return sorted({path for item in items for path in item.paths})
+
+
+def days_in_names(jobs: Iterable[CutJob]) -> dict[str, date]:
+    """The days of the sources whose files have the year or month in their paths, by source."""
+    dated = [job for job in jobs if "{yyyy}" in job.recipe.name or "{mm}" in job.recipe.name]
+    return {job.source: job.day or date.today() for job in dated}
 
 
 def _part(items: list[_Item], taken: set[str]) -> None:
@@ -181,16 +195,19 @@ def _cut_item(job: CutJob) -> _Item:
 
     part = cut.part if not cut.rect else ""
     shown = "{cut}" in job.recipe.name
-    return _Item("cut", job.source, cut.folder, wanted, part, place, files, shown)
+    return _Item("cut", job.source, _stem(job), cut.folder, wanted, part, place, files, shown)
 
 
 def _original_item(job: OriginalJob) -> _Item:
     facts = job.facts
 
-    def files(name: str, _: str) -> list[str]:
-        return [_within(job.folder, f"{ORIGINALS}/{name}.{EXTENSIONS[facts.media_type]}")]
+    def files(name: str, behind: str) -> list[str]:
+        called = f"{name}-{behind}" if behind else name
+        return [_within(job.folder, f"{ORIGINALS}/{called}.{EXTENSIONS[facts.media_type]}")]
 
-    return _Item("original", job.source, job.folder, facts.name, facts.part, facts.key, files)
+    return _Item(
+        "original", job.source, _stem(job), job.folder, facts.name, facts.part, facts.key, files
+    )
 
 
 def _named(job: CutJob, item: _Item) -> CutJob:
@@ -234,15 +251,15 @@ def _sized(path: str, variant: PlannedVariant) -> str:
 
 def _fields(job: CutJob, name: str, variant: PlannedVariant) -> dict[str, str]:
     recipe: Recipe = job.recipe
-    today = date.today()
+    day = job.day or date.today()
     return {
         "cut": name,
-        "source": _stem(job.source),
+        "source": _stem(job),
         "width": str(variant.width),
         "height": str(variant.height),
         "density": recipe.density_of(variant.width),
-        "yyyy": f"{today:%Y}",
-        "mm": f"{today:%m}",
+        "yyyy": f"{day:%Y}",
+        "mm": f"{day:%m}",
         "format": variant.format.value,
         "ext": FORMATS[variant.format].extension,
         "hash": variant.key[:8],
@@ -255,8 +272,8 @@ def _within(folder: str, path: str) -> str:
     return "/".join([*levels, path])
 
 
-def _stem(source: str) -> str:
-    return PurePosixPath(source).stem
+def _stem(job: CutJob | OriginalJob) -> str:
+    return job.stem or plain_stem(job.source)
 
 
 def _told(job: CutJob, item: _Item) -> list[str]:
@@ -268,10 +285,16 @@ def _told(job: CutJob, item: _Item) -> list[str]:
         told.append(f"{CLASH}, since it has no {{cut}} in it; the cut is put behind it")
     elif item.apart.any:
         told.append(
-            f"is called {job.cut.name}, since another cut is called {safe(item.wanted)} too;"
-            " rename one of them, or give their sources different folders"
+            f"is called {job.cut.name}, since another cut is called {safe(item.wanted)} too; "
+            + _advice(item.apart)
         )
     return told
+
+
+def _advice(apart: _Apart) -> str:
+    if apart.part and not apart.source:
+        return "rename one of the two parts"
+    return "rename one of them, or give their sources different folders"
 
 
 def _size_of(variant: PlannedVariant) -> str:

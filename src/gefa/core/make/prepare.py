@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import date
 
 from pydantic import ValidationError
 
@@ -138,11 +139,13 @@ def expand(
     default: bool = True,
     marks: Mapping[str, str] | None = None,
     folder: str = "",
+    day: date | None = None,
 ) -> Prepared:
     """Expand plan × source into unnamed jobs; draws and encodes nothing.
 
     A part that could not be measured, or is empty, fails alone. ``marks`` gives the SHA-256 of the
-    pictures that recipes lay over corners, by their names. Files will lie in ``folder``.
+    pictures that recipes lay over corners, by their names. Files will lie in ``folder``; ``day`` is
+    that of their names, today's if None.
     """
     gathered = gather(source, plan, default=default)
     prepared = Prepared(
@@ -171,13 +174,14 @@ def expand(
         called[cut.part] = placed.name
         shown = _pixels(source, part, placed, recipe, prepared)
         mark = (marks or {})[recipe.mark.picture] if recipe.mark else ""
-        prepared.jobs.append(_job(source, part, shown, placed, recipe, mark, prepared))
+        job = _job(source, part, shown, placed, recipe, mark, prepared)
+        prepared.jobs.append(job.model_copy(update={"day": day}))
     prepared.warnings += [
         Remark(cut=called.get(notice.part, notice.part), part=notice.part, reason=notice.reason)
         for notice in source.notices
     ]
     prepared.originals = [
-        OriginalJob(source=source.name, folder=folder, facts=facts)
+        OriginalJob(source=source.name, stem=source.called_after, folder=folder, facts=facts)
         for facts in source.originals
         if any(_covers(entry.parts, facts.part) for entry in plan.originals)
     ]
@@ -375,6 +379,7 @@ def _job(
         css=shown.css,
         mark=mark,
         text=_has_text(source, part, cut),
+        stem=source.called_after,
     )
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from pathlib import Path
 
 from gefa.core.cut.cut import Cut, Gathered, Origin, Remark
 from gefa.core.cut.slice_geometry import (
@@ -82,7 +81,7 @@ def _tell_fewer_cells(entry: SliceEntry, source: Survey, found: Gathered) -> Non
         canvas += f", less gaps of {split.gap:,} and margins of {split.margin:,}"
     made = f"{columns:,} × {rows:,} slices only" if columns and rows else "no slice"
     wanted = f"a split into {split.columns:,} × {split.rows:,}"
-    _warn(found, Path(source.name).stem, entry, f"{wanted} makes {made}: {canvas}")
+    _warn(found, source.called_after, entry, f"{wanted} makes {made}: {canvas}")
 
 
 def _cells_cuts(
@@ -110,7 +109,7 @@ def _cut(name: str, recipe: str, rect: Rect, place: str) -> Cut:
 
 
 def _filled(template: str, source: Survey, n: int, row: int = 1, column: int = 1) -> str:
-    values = {"source": Path(source.name).stem, "row": row, "column": column, "n": n}
+    values = {"source": source.called_after, "row": row, "column": column, "n": n}
     for field, value in values.items():
         template = template.replace(f"{{{field}}}", str(value))
     return template

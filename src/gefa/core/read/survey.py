@@ -82,9 +82,11 @@ class OriginalFacts(BaseModel):
 
 
 class Survey(BaseModel):
-    """A source's canvas (px) and its parts, canvas first, then depth first, topmost first."""
+    """A source's canvas (px) and its parts, canvas first, then depth first, topmost first. Files
+    are called after ``stem``; where that is empty, after the name without the ending."""
 
     name: str
+    stem: str = ""
     format: str
     width: int
     height: int
@@ -108,15 +110,21 @@ class Survey(BaseModel):
     def layered(self) -> bool:
         return len(self.parts) > 1
 
-    def called(self, name: str) -> Survey:
-        """The survey of a source that has moved to another path. A canvas named after its file gets
-        the new name."""
-        if name == self.name:
+    @property
+    def called_after(self) -> str:
+        """What its files are called after."""
+        return self.stem or _stem(self.name)
+
+    def called(self, name: str, stem: str = "") -> Survey:
+        """The survey of a source that has moved to another path, or has another stem. A canvas
+        that is named after its file gets the new name."""
+        if (name, stem) == (self.name, self.stem):
             return self
         canvas = self.canvas
-        if canvas.name == _stem(self.name):
-            canvas = canvas.model_copy(update={"name": _stem(name)})
-        return self.model_copy(update={"name": name, "parts": [canvas, *self.parts[1:]]})
+        if canvas.name == self.called_after:
+            canvas = canvas.model_copy(update={"name": stem or _stem(name)})
+        update = {"name": name, "stem": stem, "parts": [canvas, *self.parts[1:]]}
+        return self.model_copy(update=update)
 
     def part(self, path: str) -> PartFacts:
         """The part at ``path``; PartMissing if there is none."""
