@@ -217,7 +217,7 @@ def test_a_drawing_is_one_file_for_all_widths(tmp_path: Path) -> None:
     assert file.gzip == sent_bytes(data) < len(data)
     assert "lighter than its widest picture: " in report.record.why
     assert report.record.markup.startswith(
-        '<img src="Badge.svg" width="100" height="100" alt="Badge"'
+        '<img src="Badge.svg" width="100" height="100" loading="lazy"'
     )
 
 

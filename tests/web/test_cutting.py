@@ -101,9 +101,7 @@ def test_changes_at_the_same_time_cost_none_of_each_other(
 
     with ThreadPoolExecutor(6) as pool:
         assert set(pool.map(tick, range(12))) == {303}
-    assert {cut.part for cut in plan(pages, source).cuts} == {
-        f"Flag {n}" for n in range(12)
-    }
+    assert {cut.part for cut in plan(pages, source).cuts} == {f"Flag {n}" for n in range(12)}
 
 
 def test_what_cannot_be_is_refused_with_a_reason(pages: httpx.Client) -> None:

@@ -310,4 +310,8 @@ def markup(
             )
         else:
             told = named.form(name, MarkupForm(form.value), sizes=sizes)
+        if alt is None and named.entry(name).alt is None:
+            typer.echo(
+                f"{name} has no alt text: pass --alt, or add it to its [[pictures]].", err=True
+            )
     typer.echo(told)

@@ -43,7 +43,7 @@ class PublishedUpload(BaseModel):
     id: str
     slot: str
     name: str
-    alt: str
+    alt: str | None
     width: int
     height: int
     placeholder: str
@@ -204,7 +204,7 @@ def _published(upload: Upload, slot: Slot, variants: Iterable[Variant]) -> Publi
         id=upload.id,
         slot=slot.name,
         name=upload.name,
-        alt="" if upload.decorative else upload.alt,
+        alt="" if upload.decorative else upload.alt or None,
         width=upload.width or 0,
         height=upload.height or 0,
         placeholder=upload.placeholder,

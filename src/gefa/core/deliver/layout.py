@@ -110,11 +110,11 @@ def _rule(piece: Piece, name: str, canvas: Size) -> str:
 def _element(piece: Piece, name: str, canvas: Size) -> str:
     cut = piece.record
     if cut.css:
-        return f'<div class="piece {name}" role="img" aria-label="{escape(cut.alt)}"></div>\n'
+        return f'<div class="piece {name}"></div>\n'
     offers = [Offer(f.path, f.format, f.width, f.height, f.moves) for f in piece.files]
     share = 100 * cut.width / canvas.width
     sizes = f"(max-width: {canvas.width}px) {share:.4f}vw, {cut.width}px"
-    markup = picture(offers, Size(cut.width, cut.height), cut.alt, sizes=sizes, lazy=False)
+    markup = picture(offers, Size(cut.width, cut.height), None, sizes=sizes, lazy=False)
     if not markup.startswith("<picture>"):
         markup = f"<picture>{markup}</picture>"
     return markup.replace("<picture>", f'<picture class="piece {name}">', 1) + "\n"

@@ -70,7 +70,6 @@ class CutRecord(BaseModel):
     baseline_bytes: int | None
     css: str | None = None
     markup: str
-    alt: str = ""
     why: str = ""
     sprite: bool = False
     shown: Size | None = None

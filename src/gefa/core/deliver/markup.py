@@ -66,7 +66,7 @@ def default_sizes(shown: Size) -> str:
 def picture(
     offers: Sequence[Offer],
     shown: Size,
-    alt: str,
+    alt: str | None,
     *,
     sizes: str = "",
     lazy: bool = True,
@@ -86,13 +86,14 @@ def picture(
 
 def directed(
     shown: Sequence[MediaCase],
-    alt: str,
+    alt: str | None,
     dress: ImgBehaviour | None = None,
     *,
     densities: bool = False,
 ) -> str:
     """A ``<picture>`` with a case of ``shown`` for each media condition; the last case has no
-    condition and becomes the ``<img>``."""
+    condition and becomes the ``<img>``. ``alt`` is empty for a decorative picture. Where it is not
+    known, None, the attribute is left out, so that checkers of a page find it missing."""
     *_, last = shown
     parts = [(one, group) for one in shown for group in by_format(worth_offering(one.offers))]
     *sources, (_, (_, fallback)) = parts
@@ -111,7 +112,7 @@ def directed(
     lines += [
         f'  <img src="{escape(quoted_url(middle.url))}" srcset="{srcset(fallback, per)}"'
         f"{_sized(last, densities)}",
-        f'       width="{last.size.width}" height="{last.size.height}" alt="{escape(alt)}"'
+        f'       width="{last.size.width}" height="{last.size.height}"{_told(alt)}'
         f"{_behaviour(dress or ImgBehaviour())}>",
         "</picture>",
     ]
@@ -122,10 +123,14 @@ def _sized(one: MediaCase, densities: bool) -> str:
     return "" if densities or _is_drawn(one.offers) else f' sizes="{escape(one.sizes)}"'
 
 
-def _plain_img(offer: Offer, one: MediaCase, alt: str) -> str:
+def _plain_img(offer: Offer, one: MediaCase, alt: str | None) -> str:
     """An ``<img>`` with the one file for all widths, up to its ``loading``."""
     size = f'width="{one.size.width}" height="{one.size.height}"'
-    return f'<img src="{escape(quoted_url(offer.url))}" {size} alt="{escape(alt)}"'
+    return f'<img src="{escape(quoted_url(offer.url))}" {size}{_told(alt)}'
+
+
+def _told(alt: str | None) -> str:
+    return "" if alt is None else f' alt="{escape(alt)}"'
 
 
 def _is_drawn(offers: Sequence[Offer]) -> bool:
@@ -185,21 +190,23 @@ def _at_least(offers: Sequence[Offer], width: int) -> Offer:
     return next((offer for offer in offers if offer.width >= width), offers[-1])
 
 
-def jinja_macro(name: str, shown: Sequence[MediaCase], alt: str, dress: ImgBehaviour) -> str:
-    """The picture as a Jinja macro with the parameters ``alt`` and ``loading``."""
+def jinja_macro(name: str, shown: Sequence[MediaCase], alt: str | None, dress: ImgBehaviour) -> str:
+    """The picture as a Jinja macro with the parameters ``alt`` and ``loading``. Without ``alt``,
+    whoever calls the macro has to give one."""
     html = directed(shown, _HERE, dress).replace(_HERE, "{{ alt | e }}")
     html = html.replace('loading="lazy"', 'loading="{{ loading }}"')
     html = html.replace('loading="eager"', 'loading="{{ loading }}"')
     loading = "lazy" if dress.lazy else "eager"
     # JSON texts are also texts of Jinja, and these hold nothing that ends a block.
     told = json.dumps(alt).replace("{", "\\u007b").replace("}", "\\u007d").replace("%", "\\u0025")
-    return f'{{% macro {name}(alt={told}, loading="{loading}") -%}}\n{html}\n{{%- endmacro %}}'
+    usual = "" if alt is None else f"={told}"
+    return f'{{% macro {name}(alt{usual}, loading="{loading}") -%}}\n{html}\n{{%- endmacro %}}'
 
 
 _HERE = "the-alternative-text-comes-here"
 
 
-def as_data(shown: Sequence[MediaCase], alt: str, dress: ImgBehaviour) -> dict[str, object]:
+def as_data(shown: Sequence[MediaCase], alt: str | None, dress: ImgBehaviour) -> dict[str, object]:
     """The picture as plain values, for programs that write their own markup."""
     *_, last = shown
     return {

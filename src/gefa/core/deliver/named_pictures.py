@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from difflib import get_close_matches
 from enum import StrEnum
 
+from gefa.core.conditions import ConditionError, parse_sizes
 from gefa.core.deliver.manifest import CutRecord, Manifest, PictureRecord
 from gefa.core.deliver.markup import (
     ImgBehaviour,
@@ -59,7 +60,7 @@ class NamedPictures:
         there is none."""
         if name in self._entries:
             return self._entries[name]
-        return PictureEntry(name=name, alt=self.cut(name, "picture").alt, use=(_whole(name),))
+        return PictureEntry(name=self.cut(name, "picture").name, use=(_whole(name),))
 
     def cut(self, name: str, what: str = "cut") -> CutRecord:
         """The cut of that name. PlanError, with the closest name, if there is none."""
@@ -81,7 +82,7 @@ class NamedPictures:
         css_class: str = "",
     ) -> str:
         """The ``<picture>`` of that name; arguments override the plan. PlanError if the picture or
-        one of its cuts is missing, or has no file."""
+        one of its cuts is missing, or has no file, or if ``sizes`` cannot be read."""
         entry = self.entry(name)
         told = entry.alt if alt is None else alt
         only = self.cut(entry.use[0].cut) if len(entry.use) == 1 else None
@@ -116,6 +117,7 @@ class NamedPictures:
 
     def cases(self, entry: PictureEntry, sizes: str = "") -> Sequence[MediaCase]:
         """The cases of a picture, one for each media condition. PlanError as for ``markup``."""
+        _check_sizes(sizes)
         found = []
         for use in entry.use:
             cut = self.cut(use.cut)
@@ -128,6 +130,14 @@ class NamedPictures:
         return found
 
 
+def _check_sizes(sizes: str) -> None:
+    try:
+        if sizes:
+            parse_sizes(sizes)
+    except ConditionError as error:
+        raise PlanError(f"sizes = {sizes!r} is not valid: {error}") from error
+
+
 def of_cuts(cuts: Iterable[CutRecord]) -> dict[str, PictureEntry]:
     """The pictures that cuts name: uses with a media condition first, the one without last."""
     grouped: dict[str, list[CutRecord]] = {}
@@ -138,7 +148,7 @@ def of_cuts(cuts: Iterable[CutRecord]) -> dict[str, PictureEntry]:
     for name, own in grouped.items():
         *directed_ones, last = sorted(own, key=lambda cut: not cut.media)
         uses = [PictureUse(cut=cut.name, media=cut.media) for cut in directed_ones if cut.media]
-        found[name] = PictureEntry(name=name, alt=last.alt, use=(*uses, _whole(last.name)))
+        found[name] = PictureEntry(name=name, use=(*uses, _whole(last.name)))
     return found
 
 
@@ -147,9 +157,10 @@ def picture_records(
 ) -> tuple[list[PictureRecord], list[str]]:
     """Records of the pictures of a plan and of cuts, and what is wrong with those that
     have none."""
-    entries = list((of_cuts(manifest.cuts) | {one.name: one for one in plan}).values())
+    planned = {one.name: one for one in plan}
+    entries = list((of_cuts(manifest.cuts) | planned).values())
     named = NamedPictures(manifest, entries)
-    records, problems = [], list(_unclear(manifest.cuts))
+    records, problems = [], [*_unclear(manifest.cuts), *_without_alt(planned.values())]
     for entry in entries:
         try:
             markup = named.markup(entry.name)
@@ -158,6 +169,15 @@ def picture_records(
         else:
             records.append(PictureRecord(name=entry.name, entry=entry, markup=markup))
     return records, problems
+
+
+def _without_alt(entries: Iterable[PictureEntry]) -> Iterator[str]:
+    for entry in entries:
+        if entry.alt is None:
+            yield (
+                f"the picture {entry.name!r} has no alt text. Add alt to its [[pictures]]"
+                ' (alt = "" if it is decorative).'
+            )
 
 
 def _unclear(cuts: Iterable[CutRecord]) -> Iterator[str]:

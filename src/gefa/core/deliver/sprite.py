@@ -57,11 +57,11 @@ def sprite_file(sprite: Sprite, load: Callable[[str], bytes]) -> bytes:
 
 
 def use_line(sprite: Sprite, cut: CutRecord) -> str:
-    """Markup that shows a cut from its sprite."""
+    """Markup that shows a cut from its sprite, as a decoration: what has a meaning needs a label of
+    its page."""
     address = f"{quote(sprite.path)}#{sprite.symbols[cut.name]}"
-    name = f'role="img" aria-label="{escape(cut.alt)}"' if cut.alt else 'aria-hidden="true"'
     return (
-        f'<svg width="{cut.width}" height="{cut.height}" {name}>'
+        f'<svg width="{cut.width}" height="{cut.height}" aria-hidden="true">'
         f'<use href="{escape(address)}"/></svg>'
     )
 

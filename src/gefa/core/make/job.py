@@ -63,7 +63,6 @@ class CutJob(BaseModel):
     fingerprint: str
     variants: tuple[PlannedVariant, ...]
     crop: Crop | None = None
-    alt: str = ""
     css: str = ""
     mark: str = ""
     text: bool = False

@@ -38,7 +38,7 @@ def pdf_of(title: str, pages: Iterable[tuple[Document, CutJob]]) -> bytes:
         width = min(MAX_PAGE_MM, natural.width / (dpi or DPI) * MM_PER_INCH)
         height = min(MAX_PAGE_MM, natural.height / (dpi or DPI) * MM_PER_INCH)
         pdf.add_page(format=(width, height))
-        pdf.image(BytesIO(_encoded(image)), 0, 0, width, height, alt_text=job.alt)
+        pdf.image(BytesIO(_encoded(image)), 0, 0, width, height, alt_text=job.cut.name)
     return bytes(pdf.output())
 
 

@@ -375,7 +375,6 @@ def _job(
         fingerprint=shown.fingerprint,
         variants=tuple(variants),
         crop=crop_of_recipe(recipe, cut),
-        alt=cut.name if cut.rect else part.display_name,
         css=shown.css,
         mark=mark,
         text=_has_text(source, part, cut),

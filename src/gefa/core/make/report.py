@@ -68,7 +68,6 @@ def record_of(
         alpha=facts.alpha if facts else None,
         baseline_bytes=facts.baseline_bytes if facts else None,
         css=job.css or None,
-        alt=job.alt,
         why=why,
         sprite=job.recipe.sprite,
         shown=size,
@@ -77,7 +76,7 @@ def record_of(
         media=job.cut.media,
         markup=plain_box(job.css, job.extent.size)
         if job.css
-        else picture(offers, size, job.alt, densities=_by_density(job)),
+        else picture(offers, size, None, densities=_by_density(job)),
     )
 
 

@@ -56,10 +56,10 @@ class PictureUse(PlanModel):
 
 class PictureEntry(PlanModel):
     """A picture of a page: one cut, or several for different media conditions, the last of them for
-    everywhere else."""
+    everywhere else. An empty ``alt`` is that of a decorative picture."""
 
     name: ShownName
-    alt: Annotated[str, Field(max_length=2000)] = ""
+    alt: Annotated[str | None, Field(max_length=2000)] = None
     sizes: Annotated[str, Field(max_length=2000)] = ""
     loading: Loading = Loading.LAZY
     use: tuple[PictureUse, ...] = Field(min_length=1, max_length=MOST_SHOWN)

@@ -38,7 +38,7 @@ class SitePages:
         key = (one.picture, one.sizes)
         if key not in self._shown:
             sources = tuple(self._sources(entry, one.sizes))
-            self._shown[key] = ShownPicture(one.picture, sources, alt=entry.alt)
+            self._shown[key] = ShownPicture(one.picture, sources, alt=entry.alt or "")
         loading = one.loading or entry.loading
         return replace(
             self._shown[key], eager=loading is Loading.EAGER, seen=one.seen, times=one.times

@@ -149,9 +149,9 @@ def _served(variant: Variant) -> ServedVariant:
     )
 
 
-def alt_of(upload: Upload) -> str:
-    """The alt text; empty for a decorative picture."""
-    return "" if upload.decorative else upload.alt
+def alt_of(upload: Upload) -> str | None:
+    """The alt text; empty for a decorative picture, None where nobody has written one."""
+    return "" if upload.decorative else upload.alt or None
 
 
 def markups_of(
