@@ -262,6 +262,9 @@ def test_a_slot_takes_every_flat_kind(served: Server, tmp_path: Path) -> None:
     [
         ('[[sources]]\nfiles = "*.png"\nrecipe = "foto"', "line 4: sources[0].recipe: unknown recipe 'foto'"),
         ('[[cuts]]\nsource = "plian.png"\npart = "/"', "line 3: cuts[0].source: 'plian.png' does not exist; did you mean 'plain.png'?"),
+        ('[[cuts]]\npart = "Kite"', "line 3: cuts[0].part: no source has the part 'Kite'"),
+        ('[[pictures]]\nname = "hero"\nuse = [{ cut = "plian" }]', "line 4: pictures[0].use[0].cut: there is no cut 'plian'; did you mean 'plain'?"),
+        ('[[pages]]\nname = "home"\npictures = [{ picture = "plan" }]', "line 4: pages[0].pictures[0].picture: there is no picture 'plan'; did you mean 'plain'?"),
     ],
 )  # fmt: skip
 def test_a_wrong_name_in_a_plan_fails_a_build(tmp_path: Path, more: str, told: str) -> None:
@@ -272,3 +275,13 @@ def test_a_wrong_name_in_a_plan_fails_a_build(tmp_path: Path, more: str, told: s
         assert said.returncode == 2
         assert told in " ".join(said.stderr.split())
     assert not (tmp_path / "img/manifest.json").exists()
+
+
+def test_a_check_gives_the_warnings_of_an_export(tmp_path: Path) -> None:
+    (tmp_path / "plain.png").write_bytes(content("plain.png"))
+    (tmp_path / "gefa.toml").write_text('out = "img"\n[[rules]]\nparts = "A"\nsources = "*.ora"\n')
+    told = "warning: *.ora: the rule 'A' is for the sources '*.ora': there is none"
+    for command in (["export"], ["check"], ["check", "--format", "junit"]):
+        said = gefa(tmp_path, *command)
+        assert said.returncode == 0
+        assert told in " ".join((said.stdout + said.stderr).split())

@@ -159,10 +159,16 @@ def test_markup_by_name(site: Path) -> None:
     assert 'alt="A &amp; B"' in html.stdout
     assert 'class="x"' in html.stdout
     for form, words in (
-        ("jinja", '{% macro hero(alt="'), ("preload", '<link rel="preload" as="image"'),
+        ("jinja", '{% macro hero(alt, '), ("preload", '<link rel="preload" as="image"'),
         ("css", "background-image: image-set("), ("json", '"media": "(max-width: 600px)"'),
     ):  # fmt: skip
         assert words in gefa("markup", "hero", "--form", form, cwd=site).stdout
+    silent = gefa("markup", "hero", cwd=site)
+    assert " alt=" not in silent.stdout
+    assert "hero has no alt text" in silent.stderr
+    refused = gefa("markup", "hero", "--sizes", "50", cwd=site)
+    assert refused.returncode == 2
+    assert "sizes = '50' is not valid" in refused.stderr
     wrong = gefa("markup", "heor", cwd=site)
     assert wrong.returncode == 2
     assert "there is no picture 'heor'. The closest is 'hero'." in wrong.stderr

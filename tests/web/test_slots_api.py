@@ -173,6 +173,10 @@ def test_fields_come_once_or_as_often_as_files(site: Callable[..., Site]) -> Non
     with here.client("upload") as client:
         slipped = client.post(url, files=files, data={"alt": ["One", "Two"]})
         assert "The field 'alt' came 2 times, with 3 files" in problem(slipped, 422)
+        wrong = client.post(url, files={"photo": ("kite.jpg", bytes(9_000_000))})
+        assert "'kite.jpg' came in the field 'photo'. Send files in the field 'file'" in problem(
+            wrong, 422
+        )
         zoomed = client.post(url, files=files[:1], data={"zoom": "2"})
         assert "focal_x and focal_y" in problem(zoomed, 422)
     with here.client("read") as client:

@@ -115,7 +115,7 @@ class Tree:
             for path in foreign if overwrite else []:
                 if not any(path.samefile(file.path) for file in files):
                     del self.kept[path]  # somebody said that it may be replaced
-            exporter.export(files, site.plan, whole_site=not sources)
+            exporter.export(files, site.plan, plan_file=None if sources else site.file)
         except (GefaError, Stop):
             pass
 

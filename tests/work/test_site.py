@@ -81,8 +81,12 @@ class Desk:
         self.folder, self.pool = folder, pool
 
     @property
+    def plan_file(self) -> Path:
+        return self.folder / "gefa.toml"
+
+    @property
     def plan(self) -> Plan:
-        return load_plan(self.folder / "gefa.toml")
+        return load_plan(self.plan_file)
 
     @property
     def out(self) -> Path:
@@ -94,14 +98,30 @@ class Desk:
     def export(self, files: list[SiteFile] | None = None, whole: bool = True) -> Manifest:
         exporter = Exporter(self.pool, self.out, marks=self.folder)
         return exporter.export(
-            files if files is not None else self.files(), self.plan, whole_site=whole
+            files if files is not None else self.files(),
+            self.plan,
+            plan_file=self.plan_file if whole else None,
         ).manifest
 
     def check(self) -> Checked:
-        return check(self.pool, self.files(), self.plan, self.out, marks=self.folder, whole=True)
+        return check(
+            self.pool,
+            self.files(),
+            self.plan,
+            self.out,
+            marks=self.folder,
+            plan_file=self.plan_file,
+        )
 
     def rehearse(self) -> Rehearsal:
-        return rehearse(self.pool, self.files(), self.plan, self.out, marks=self.folder, whole=True)
+        return rehearse(
+            self.pool,
+            self.files(),
+            self.plan,
+            self.out,
+            marks=self.folder,
+            plan_file=self.plan_file,
+        )
 
     def written(self) -> dict[str, bytes]:
         return {

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from enum import StrEnum
@@ -22,6 +22,7 @@ from gefa.core.units import weight
 if TYPE_CHECKING:
     from rich.progress import Progress
 
+    from gefa.core.cut.cut import Remark
     from gefa.core.deliver.manifest import Manifest
     from gefa.core.make.job import CutJob
     from gefa.core.plan.plan import Plan
@@ -135,6 +136,11 @@ def site_for(plan_file: Path | None, out: Path | None) -> Site:
     return Site(file, plan, out)
 
 
+def _whole(site: Site, sources: Sequence[Path] | None) -> Path | None:
+    """The plan file, if its whole site is meant."""
+    return None if sources else site.file
+
+
 def files_for(
     site: Site, sources: Sequence[Path], place_for: Callable[[Path], Path]
 ) -> list[SiteFile]:
@@ -243,7 +249,7 @@ def _exported(
             bar.stop()
             _watch(exporter, pool, files, site)
             raise typer.Exit
-        return files, exporter.export(files, site.plan, whole_site=not sources).manifest
+        return files, exporter.export(files, site.plan, plan_file=_whole(site, sources)).manifest
 
 
 def _inside(out: Path, paths: Sequence[Path]) -> list[str]:
@@ -263,7 +269,9 @@ def _rehearsed(site: Site, sources: Sequence[Path], pool: Pool) -> Rehearsal:
 
     with unpacking() as place_for:
         files = files_for(site, sources, place_for)
-        return rehearse(pool, files, site.plan, site.out, marks=site.marks, whole=not sources)
+        return rehearse(
+            pool, files, site.plan, site.out, marks=site.marks, plan_file=_whole(site, sources)
+        )
 
 
 @contextmanager
@@ -390,10 +398,14 @@ def _remarks(told: Manifest | Rehearsal, *, several: bool) -> None:
     if dropped and not isinstance(dropped[0], str):
         kinds.append(("dropped", dropped))
     for word, remarks in kinds:
-        for remark in remarks:
-            place = [remark.source] if remark.source and several else []
-            place += [remark.cut] if remark.cut not in place else []
-            err_console.print(f"{word}: {': '.join(place)}: {remark.reason}", markup=False)
+        _print_remarks(word, remarks, several=several)
+
+
+def _print_remarks(word: str, remarks: Iterable[Remark], *, several: bool) -> None:
+    for remark in remarks:
+        place = [remark.source] if remark.source and several else []
+        place += [remark.cut] if remark.cut not in place else []
+        err_console.print(f"{word}: {': '.join(place)}: {remark.reason}", markup=False)
 
 
 @app.command()
@@ -413,7 +425,9 @@ def check(
     with failing(WRONG_USAGE), Pool(jobs) as pool, unpacking() as place_for:
         site = site_for(plan, out)
         files = files_for(site, sources or [], place_for)
-        found = checked(pool, files, site.plan, site.out, marks=site.marks, whole=not sources)
+        found = checked(
+            pool, files, site.plan, site.out, marks=site.marks, plan_file=_whole(site, sources)
+        )
     if form is CheckFormat.JSON:
         typer.echo(found.model_dump_json(indent=2))
     elif form is CheckFormat.JUNIT:
@@ -429,6 +443,7 @@ def _print_checked(found: Checked) -> None:
         err_console.print(f"{one.fault.value}: {': '.join([*place, one.reason])}", markup=False)
     if len(found.findings) > MOST_LISTED:
         err_console.print(f"and {len(found.findings) - MOST_LISTED:,} more")
+    _print_remarks("warning", found.warnings, several=found.sources > 1)
     count = len(found.findings)
     state = f"{count:,} {'finding' if count == 1 else 'findings'}" if count else "up to date"
     out_console.print(

@@ -210,6 +210,13 @@ class _Reader:
         part = _Part(name, None)
         if file_name is not None:
             part.file_name, part.path = clean_name(_text(file_name)), clean_path(_text(file_name))
+        if part.file_name and name != FILE_FIELD:
+            raise Problem(
+                422,
+                "Wrong field for a file",
+                f"{part.file_name!r} came in the field {name[:80]!r}. Send files in the field"
+                f" {FILE_FIELD!r}.",
+            )
         if part.file_name is not None and name == FILE_FIELD:
             most = self.intake.max_files
             if len(self.files) == most:

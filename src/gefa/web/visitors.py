@@ -173,7 +173,7 @@ def _refusal(request: Request, visitor: Visitor, wanted: frozenset[Permission]) 
         here = urlsplit(request.headers.get("hx-current-url", ""))
         target = _to_sign_in(here.path, here.query)
         return Response(status_code=401, headers={"HX-Redirect": target})
-    if request.method in ("GET", "HEAD") and "text/html" in request.headers.get("accept", ""):
+    if request.method in ("GET", "HEAD") and _wants_page(request):
         return RedirectResponse(_to_sign_in(request.url.path, request.url.query), 303)
     raise Problem(
         401,
@@ -181,6 +181,15 @@ def _refusal(request: Request, visitor: Visitor, wanted: frozenset[Permission]) 
         f"Sign in at {SIGN_IN}, then do this again.",
         {"WWW-Authenticate": 'Cookie realm="Gefa"'},
     )
+
+
+def _wants_page(request: Request) -> bool:
+    """Whether somebody opens a page, and no script or program asks for data. Who asks the first page
+    for anything is looking around."""
+    if request.headers.get("sec-fetch-mode", "navigate") != "navigate":
+        return False
+    accept = request.headers.get("accept", "*/*")
+    return "text/html" in accept or (request.url.path == "/" and accept == "*/*")
 
 
 def _to_sign_in(path: str, query: str) -> str:

@@ -167,19 +167,18 @@ class Exporter:
         *,
         follow: bool = False,
         known: Mapping[Path, Survey] | None = None,
-        whole_site: bool = False,
+        plan_file: Path | None = None,
     ) -> Exported:
         """Make everything the plan asks of ``sources``.
 
         Files of other sources in the folder stay. Files that these sources made earlier and no
-        longer make are deleted and listed as dropped; with ``whole_site`` also those of sources
-        that are gone. Parts that the plan names are followed if they have moved since the last
-        export; with ``follow``, all are compared with it. ``known`` are surveys that were just
-        made.
+        longer make are deleted and listed as dropped; with ``plan_file``, which says that these
+        are all the sources of its site, also those of sources that are gone; PlanError if the plan
+        then names what none of them has. Parts that the plan names are followed if they have moved
+        since the last export; with ``follow``, all are compared with it. ``known`` are surveys that
+        were just made.
         """
-        planned = self._planner.plan(
-            sources, plan, follow=follow, known=known, whole_site=whole_site
-        )
+        planned = self._planner.plan(sources, plan, follow=follow, known=known, plan_file=plan_file)
         manifest = Manifest(sources=_sources(planned), days=days_in_names(planned.jobs))
         batch = _Batch(manifest, OwnFiles(self.out))
         planned.never.refuse(self.out, self._overwrite)

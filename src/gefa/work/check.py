@@ -54,13 +54,15 @@ class Finding(BaseModel):
 
 
 class Checked(BaseModel):
-    """Counts of what was checked, and all faults."""
+    """Counts of what was checked, and all faults. ``warnings`` are those that an export would give,
+    but for those that are faults."""
 
     sources: int
     cuts: int
     files: int
     bytes: int
     findings: list[Finding] = []
+    warnings: list[Remark] = []
 
     def to_junit(self) -> str:
         """JUnit XML with a test case for each finding, or one that passed."""
@@ -81,21 +83,39 @@ class Checked(BaseModel):
             failure.text = one.reason
         if not self.findings:
             ElementTree.SubElement(suite, "testcase", classname="gefa", name="up to date")
+        if self.warnings:
+            out = ElementTree.SubElement(suite, "system-out")
+            lines = (
+                ": ".join(filter(None, (one.source, one.cut, one.reason))) for one in self.warnings
+            )
+            out.text = "\n".join(f"warning: {line}" for line in lines)
         return ElementTree.tostring(suite, encoding="unicode", xml_declaration=True)
 
 
 def check(
-    pool: Pool, sources: Sequence[SiteFile], plan: Plan, out: Path, *, marks: Path, whole: bool
+    pool: Pool,
+    sources: Sequence[SiteFile],
+    plan: Plan,
+    out: Path,
+    *,
+    marks: Path,
+    plan_file: Path | None,
 ) -> Checked:
-    """Compare the files in ``out`` with what the plan makes of the sources."""
-    found = foreseen(pool, sources, plan, out, marks=marks, whole=whole)
+    """Compare the files in ``out`` with what the plan makes of the sources. ``plan_file`` is given
+    if they are all the sources of the site. PlanError as for ``Exporter.export``."""
+    found = foreseen(pool, sources, plan, out, marks=marks, plan_file=plan_file)
     before = found.planned.before or Manifest(sources=[])
     findings = [*_failures(found), *_of_jobs(found, out), *_of_originals(found, before, out)]
     expected = _expected(found, before)
     findings += _left_over(found, before, expected)
-    if whole:
+    if plan_file is not None:
         findings += _foreign(out, expected, before)
-    findings += _warned(found, before, plan.check)
+    warnings = _warnings(found, before)
+    faults = [remark for remark in warnings if _is_error(remark, plan.check)]
+    findings += [
+        Finding(fault=Fault.WARNING, reason=one.reason, source=one.source, cut=one.cut)
+        for one in faults
+    ]
     sizes = {path: (out / path).stat().st_size for path in expected if (out / path).is_file()}
     findings += _over(sizes, plan.check)
     findings += _of_pages(plan, before, out, marks)
@@ -105,6 +125,7 @@ def check(
         files=len(sizes),
         bytes=sum(sizes.values()),
         findings=findings,
+        warnings=[remark for remark in warnings if remark not in faults],
     )
 
 
@@ -207,23 +228,15 @@ def _foreign(out: Path, expected: set[str], before: Manifest) -> Iterator[Findin
         yield Finding(fault=Fault.FOREIGN, reason="nothing makes it", path=path)
 
 
-def _warned(found: Foreseen, before: Manifest, table: CheckTable) -> Iterator[Finding]:
-    """Current warnings of the plan, and of the last export, that count as errors."""
-    if not table.errors:
-        return
+def _warnings(found: Foreseen, before: Manifest) -> list[Remark]:
+    """The warnings that the plan gives now, and those of the last export about its files."""
     told = list(found.planned.warnings)
     for prepared in found.planned.prepared.values():
         told += prepared.warnings
-    told += before.warnings
-    seen: set[tuple[str, str, str]] = set()
-    for remark in told:
-        key = (remark.source, remark.cut, remark.reason)
-        if key in seen or not _is_error(remark, table):
-            continue
-        seen.add(key)
-        yield Finding(
-            fault=Fault.WARNING, reason=remark.reason, source=remark.source, cut=remark.cut
-        )
+        if prepared.gaps:
+            told.append(Remark(cut="slices", reason=prepared.gaps))
+    distinct = {(one.source, one.cut, one.reason): one for one in [*told, *before.warnings]}
+    return list(distinct.values())
 
 
 def _is_error(remark: Remark, table: CheckTable) -> bool:

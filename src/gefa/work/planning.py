@@ -20,6 +20,9 @@ from gefa.core.make.own_files import Sources, previous
 from gefa.core.make.prepare import Prepared, expand, give_names
 from gefa.core.plan.carry_over import carried_over
 from gefa.core.plan.plan import Plan
+from gefa.core.plan.problems import error_of
+from gefa.core.plan.unknown_names import unknown_parts, unknown_pictures
+from gefa.core.read.document import CANVAS_PATH
 from gefa.core.read.survey import Survey
 from gefa.work.export_calls import survey_source
 from gefa.work.out_folder import sources_gone
@@ -33,7 +36,8 @@ class Planned:
     """What is to be made of ``files``, by their names. ``before`` is what the folder held,
     ``again`` names the sources whose files are made anew, or go since they are ``gone``;
     ``changes`` tells what is other in each than at the last export. ``never`` are the paths of
-    sources, present and former: nothing is written there."""
+    sources, present and former: nothing is written there. ``missing_parts`` are those of
+    ``[[cuts]]`` that no source has."""
 
     files: dict[str, SiteFile]
     before: Manifest | None
@@ -45,6 +49,7 @@ class Planned:
     warnings: list[Remark] = field(default_factory=list)
     changes: dict[str, Changes] = field(default_factory=dict)
     wanted: dict[str, list[str]] = field(default_factory=dict)
+    missing_parts: set[str] = field(default_factory=set)
     today: date = field(default_factory=date.today)
 
     @cached_property
@@ -87,6 +92,22 @@ class _Matches:
         return [told for asked, told in self.unmatched.items() if asked not in self.matched]
 
 
+def _refuse_unknown(planned: Planned, plan: Plan, plan_file: Path) -> None:
+    """PlanError for parts, cuts and pictures that the plan names and the site does not have."""
+    if planned.failed:
+        return  # what these sources have is not known
+    parts = {part.path for survey in planned.surveys.values() for part in survey.parts}
+    cuts = {job.cut.name for job in planned.jobs} | {job.cut.picture for job in planned.jobs}
+    for prepared in planned.prepared.values():
+        cuts |= {remark.cut for remark in (*prepared.failed, *prepared.left_out)}
+    wrong = [
+        *unknown_parts(plan, planned.missing_parts, parts),
+        *unknown_pictures(plan, cuts - {""}),
+    ]
+    if wrong:
+        raise error_of(wrong, str(plan_file), plan_file.read_text("utf-8", "replace"))
+
+
 class Planner:
     """Plans exports into ``out``. ``marks`` is the folder that the names of marks start from. One
     that only looks writes nothing there: ``desk`` is where it keeps what it needs while it reads.
@@ -114,19 +135,19 @@ class Planner:
         *,
         follow: bool = False,
         known: Mapping[Path, Survey] | None = None,
-        whole_site: bool = False,
+        plan_file: Path | None = None,
     ) -> Planned:
         """See ``Exporter.export``."""
         files = {file.name: file for file in sources if not name_problem(file.name)}
         before = previous(self._out)
-        gone = sources_gone(before, files) if whole_site else set()
+        gone = sources_gone(before, files) if plan_file else set()
         planned = Planned(files, before, gone, self._never(files, before))
         planned.failed += [
             Remark(cut=ascii(file.name), source=ascii(file.name), reason=problem)
             for file in sources
             if (problem := name_problem(file.name))
         ]
-        if whole_site:
+        if plan_file is not None:
             planned.warnings += unmatched(plan, sources)
         self._prepare(planned, plan, follow, known or {})
         planned.wanted = {
@@ -134,6 +155,8 @@ class Planner:
         }
         give_names(list(planned.prepared.values()), self._taken(planned))
         planned.never.refuse(self._out, planned.paths)
+        if plan_file is not None:
+            _refuse_unknown(planned, plan, plan_file)
         return planned
 
     def _never(self, files: Mapping[str, SiteFile], before: Manifest | None) -> Sources:
@@ -163,6 +186,7 @@ class Planner:
             matches.note(followed, surveyed, prepared)
             planned.surveys[name], planned.prepared[name] = surveyed, prepared
         planned.warnings += matches.told
+        planned.missing_parts = {r.part for r in matches.told} - {CANVAS_PATH}
 
     def _surveys(
         self,

@@ -63,14 +63,14 @@ def foreseen(
     out: Path,
     *,
     marks: Path,
-    whole: bool,
+    plan_file: Path | None,
     estimate: bool = False,
 ) -> Foreseen:
     """Read sources that are not known, and foresee the result of the plan; with ``estimate`` also
     its weight. Writes nothing to ``out``."""
     with tempfile.TemporaryDirectory() as desk:
         planner = Planner(pool, out, marks=marks, desk=Path(desk))
-        planned = planner.plan(sources, plan, whole_site=whole)
+        planned = planner.plan(sources, plan, plan_file=plan_file)
         shelf = FolderShelf(out)
         found = Foreseen(planned, shelf, [(job, _seen(job, shelf)) for job in planned.jobs])
         if estimate:
@@ -108,10 +108,16 @@ def _estimate(pool: Pool, found: Foreseen, marks: Path, desk: Path) -> None:
 
 
 def rehearse(
-    pool: Pool, sources: Sequence[SiteFile], plan: Plan, out: Path, *, marks: Path, whole: bool
+    pool: Pool,
+    sources: Sequence[SiteFile],
+    plan: Plan,
+    out: Path,
+    *,
+    marks: Path,
+    plan_file: Path | None,
 ) -> Rehearsal:
-    """What an export of the sources would do."""
-    found = foreseen(pool, sources, plan, out, marks=marks, whole=whole, estimate=True)
+    """What an export of the sources would do; ``plan_file`` as for ``Exporter.export``."""
+    found = foreseen(pool, sources, plan, out, marks=marks, plan_file=plan_file, estimate=True)
     planned = found.planned
     told = Rehearsal(failed=[*planned.failed, *found.taken()], warnings=list(planned.warnings))
     for prepared in planned.prepared.values():

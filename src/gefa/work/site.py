@@ -17,7 +17,7 @@ from gefa.core.files import real
 from gefa.core.make.own_files import PLACED, OwnFiles
 from gefa.core.make.stems import stems
 from gefa.core.plan.plan import Plan
-from gefa.core.plan.problems import MOST_TOLD, located
+from gefa.core.plan.problems import error_of
 from gefa.core.read.zips import is_pack, unpack
 
 PLAN_FILE = "gefa.toml"
@@ -276,23 +276,19 @@ def refuse_unknown_sources(plan: Plan, files: Sequence[SiteFile], plan_file: Pat
     """PlanError if cuts or slices of a plan are for sources that the site does not have, each with
     its line and the closest source."""
     names = {file.name for file in files}
-    text = plan_file.read_text("utf-8", "replace")
     wrong = [
-        ((kind, at, "source"), entry.source)
+        ((kind, at, "source"), f"{entry.source!r} does not exist{_closest(entry.source, names)}")
         for kind in ("cuts", "slices")
         for at, entry in enumerate(getattr(plan, kind))
         if entry.source is not None and entry.source not in names
     ]
-    if not wrong:
-        return
-    told = []
-    for place, source in wrong[:MOST_TOLD]:
-        close = get_close_matches(source, names, n=1, cutoff=0.4)
-        hint = f"; did you mean {close[0]!r}?" if close else ""
-        told.append(located(place, f"{source!r} does not exist{hint}", text))
-    if len(wrong) > MOST_TOLD:
-        told.append(f"and {len(wrong) - MOST_TOLD:,} more")
-    raise PlanError(f"{'; '.join(told)}.", file=str(plan_file))
+    if wrong:
+        raise error_of(wrong, str(plan_file), plan_file.read_text("utf-8", "replace"))
+
+
+def _closest(name: str, known: Collection[str]) -> str:
+    close = get_close_matches(name, known, n=1, cutoff=0.4)
+    return f"; did you mean {close[0]!r}?" if close else ""
 
 
 def _missing(wanted: str, reason: str, names: Sequence[str]) -> Remark:

@@ -9,6 +9,8 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from gefa.core.errors import PlanError
+
 _HEADER = re.compile(r"\s*+(\[\[?)([^\[\]]+)\]")
 _KEY = re.compile(
     r"""\s*+((?:[\w-]++|"[^"]*"|'[^']*')(?:\s*+\.\s*+(?:[\w-]++|"[^"]*"|'[^']*'))*+)\s*+="""
@@ -107,6 +109,14 @@ def located(shown: Place, reason: str, text: str = "", place: Place = ()) -> str
     where = [f"line {line}"] if line else []
     where += [name] if (name := _path(shown)) else []
     return ": ".join([*where, reason.rstrip(".")])
+
+
+def error_of(wrong: Sequence[tuple[Place, str]], file: str, text: str) -> PlanError:
+    """The error for values of a plan file that do not fit: each with its place and the reason."""
+    told = [located(place, reason, text) for place, reason in wrong[:MOST_TOLD]]
+    if len(wrong) > MOST_TOLD:
+        told.append(f"and {len(wrong) - MOST_TOLD:,} more")
+    return PlanError(f"{'; '.join(told)}.", file=file)
 
 
 def _path(steps: Place) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Iterable
 from typing import Annotated, Any, cast
 from urllib.parse import quote
 
@@ -24,7 +25,7 @@ from gefa.store.people import (
     person_with,
 )
 from gefa.store.person_models import Person
-from gefa.store.roles import Permission
+from gefa.store.roles import Permission, permissions_of
 from gefa.store.sign_ins import LASTS, sign_in, sign_out
 from gefa.store.trail import Deed, note
 from gefa.web.bodies import address_of
@@ -124,6 +125,13 @@ def _keep_fresh(given: Services, person: Person, kept: str) -> None:
             session.add(now)
 
 
+def _first_page(roles: Iterable[str]) -> str:
+    """The page where a person with these roles works."""
+    rights = permissions_of(roles)
+    of_uploads = bool(rights & {Permission.EDIT, Permission.REVIEW})
+    return "/uploads" if of_uploads and Permission.DEVELOP not in rights else "/"
+
+
 def with_cookie(request: Request, given: Services, person: Person, to: str) -> Response:
     """Redirect a person who has signed in, with the cookie of the sign-in."""
     with given.store.changing() as session, acting(Actor(address=address_of(request.scope))):
@@ -132,7 +140,8 @@ def with_cookie(request: Request, given: Services, person: Person, to: str) -> R
         if now is None:
             raise Problem(403, "Not signed in", "An owner removed your account.")
         token = sign_in(session, now, request.headers.get("user-agent", ""))
-    answer = RedirectResponse(to, 303, headers={"Cache-Control": "no-store"})
+    first = to if to != "/" else _first_page(now.roles)
+    answer = RedirectResponse(first, 303, headers={"Cache-Control": "no-store"})
     answer.set_cookie(
         cookie_name(request),
         token,
