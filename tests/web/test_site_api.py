@@ -182,6 +182,24 @@ def test_what_changed_is_run_and_taken(build: Build) -> None:
     build.ask("GET", "/runs/none", 404)
 
 
+def test_a_run_waits_for_sources_that_are_still_read(build: Build) -> None:
+    build.bring({**pictures(), "torn.png": flat(400, 300).pngsave_buffer()[:900]})
+    made = build.run("all")
+    assert (made["counts"]["sources"], made["counts"]["cuts"]) == (3, 3)
+    assert [one["cut"] for one in made["failed"]] == ["torn.png"]
+    assert "still being read" not in json.dumps(made)
+    build.ask("POST", "/runs", 404, json={"sources": ["abc"]})
+
+
+def test_a_run_that_waits_is_stopped(build: Build) -> None:
+    (one,) = build.bring({"large.png": photo(4000, 3000, 7).pngsave_buffer(compression=0)})
+    begun = build.ask("POST", "/runs", 202, json={"sources": [one["id"]]})
+    assert (begun["state"], begun["counts"]["sources"]) == ("waiting", 1)
+    assert build.ask("DELETE", f"/runs/{begun['id']}")["state"] == "stopped"
+    eventually(lambda: build.ask("GET", "/sources")["sources"][0]["state"] == "ready")
+    assert build.ask("GET", f"/runs/{begun['id']}")["counts"]["cuts"] == 0
+
+
 def test_a_run_is_stopped(build: Build) -> None:
     build.ready({f"{n}.jpg": photo(1400, 1000, n).jpegsave_buffer() for n in range(12)})
     begun = build.ask("POST", "/runs", 202, json={"sources": "all"})

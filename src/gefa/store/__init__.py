@@ -26,6 +26,7 @@ In reading order:
 - ``desk``: Changes to many sources at once, each one step that can be undone
 - ``desk_rows``: The rows of *Sources*: folder, state and weight of each source
 - ``run_choice``: Which sources a run takes, by which plans, and what it would do
+- ``waiting_runs``: Runs that wait for sources which are still being read
 - ``shown_cuts``: The newest files of cuts that pages show, by the cuts' names
 - ``made_by_recipe``: What each recipe made in the newest run that used it
 - ``run_manifest``: The manifest of a run, from the database

@@ -34,6 +34,18 @@ class Chosen(NamedTuple):
     plan: Plan
 
 
+class Choice(NamedTuple):
+    """The sources that can be run, why others cannot, and those that are still being read."""
+
+    chosen: list[Chosen]
+    refused: list[Remark]
+    reading: list[tuple[Source, Revision]]
+
+    @property
+    def empty(self) -> bool:
+        return not (self.chosen or self.refused or self.reading)
+
+
 @dataclass
 class PlannedRun:
     """What a run would make: what was prepared for each source, and the shared recipes."""
@@ -66,25 +78,27 @@ def plan_run(session: Session, chosen: Sequence[Chosen]) -> PlannedRun:
     return PlannedRun(list(chosen), prepared, library(session))
 
 
-def choose(
-    session: Session, source_ids: Collection[str] | None = None
-) -> tuple[list[Chosen], list[Remark]]:
-    """Sources with their newest revisions and plans, all or some; and why others cannot be run."""
+def choose(session: Session, source_ids: Collection[str] | None = None) -> Choice:
+    """Sources with their newest revisions and plans, all or some."""
     recipes, shared = library(session), shared_plan(session)
     rows = all_sources(session, source_ids)
     own = own_plans(session, (source for source, _ in rows))
-    chosen, refused = [], []
+    found = Choice([], [], [])
+    chosen, refused, reading = found
     for source, revision in rows:
         piece = own.get(source.id, Plan())
-        if revision.state is not RevisionState.READY:
-            why = revision.problem or "it is still being read; run it again in a moment"
+        if revision.state is RevisionState.READING:
+            reading.append((source, revision))
+        elif revision.state is RevisionState.FAILED:
+            why = revision.problem
             refused.append(Remark(cut=source.name, source=source.name, reason=why))
         elif isinstance(piece, PlanUnreadable):
             refused.append(Remark(cut=source.name, source=source.name, reason=str(piece)))
         else:
             plan = joined(shared, piece, source.name).among(recipes)
             chosen.append(Chosen(source, revision, plan))
-    return sorted(chosen, key=lambda one: one.source.name), refused
+    chosen.sort(key=lambda one: one.source.name)
+    return found
 
 
 def plan_in(run: Run, own: RunSource) -> Plan:

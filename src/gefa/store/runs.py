@@ -23,14 +23,20 @@ from gefa.store.run_manifest import divided_by_source, jobs_of, manifest_of, sou
 from gefa.store.standing import Bases
 from gefa.store.task_rows import enqueue
 from gefa.store.trail import Deed, note
+from gefa.store.waiting_runs import is_waiting
 
 
 def start_run(
-    session: Session, planned: PlannedRun, refused: Sequence[Remark] = (), *, whole: bool = True
+    session: Session,
+    planned: PlannedRun,
+    refused: Sequence[Remark] = (),
+    *,
+    whole: bool = True,
+    run: Run | None = None,
 ) -> Run:
-    """Queue a job for every cut of a planned run. A run without cuts finishes at once. ``refused``
-    sources are reported as failed; a run is not ``whole`` if it makes something other than the plan
-    says."""
+    """Queue a job for every cut of a planned run: of a new one, or of a ``run`` that waited. A run
+    without cuts finishes at once. ``refused`` sources are reported as failed; a run is not
+    ``whole`` if it makes something other than the plan says."""
     said: dict[str, list[Remark]] = {"left_out": [], "failed": [*refused], "warnings": []}
     for prepared in planned.prepared:
         said["left_out"] += prepared.left_out
@@ -38,11 +44,9 @@ def start_run(
         said["warnings"] += prepared.warnings
         if prepared.gaps:
             said["warnings"].append(Remark(cut="slices", reason=prepared.gaps))
-    run = Run(
-        plan=Plan(recipes=planned.recipes).model_dump(mode="json"),
-        said={key: [r.model_dump() for r in remarks] for key, remarks in said.items()},
-        who=actor().name,
-    )
+    run = run or Run(who=actor().name)
+    run.plan = Plan(recipes=planned.recipes).model_dump(mode="json")
+    run.said = {key: [r.model_dump() for r in remarks] for key, remarks in said.items()}
     session.add(run)
     session.flush()
     bases = Bases(session)
@@ -119,7 +123,7 @@ def runs_with(session: Session, source: Source) -> Sequence[Run]:
 def count_anew(session: Session, run: Run) -> None:
     """Recount a run after something was deleted; it finishes if nothing is left to do."""
     still_open = any(job.state is TaskState.QUEUED for job in jobs_of(session, run.id))
-    if run.finished is None and not still_open:
+    if run.finished is None and not still_open and not is_waiting(run):
         finish(session, run)
     elif run.finished is not None:
         run.totals = manifest_of(session, run).totals().model_dump()

@@ -86,7 +86,7 @@ def create_app(
         services.store.blobs.sweep()
         sweep(folder / SCRATCH)
         app.state.services = services
-        services.foreman.on_settled = app.state.metrics.job_done
+        services.foreman.on_settled.append(app.state.metrics.job_done)
         services.start()
         yield
         services.close()

@@ -9,6 +9,7 @@ from typing import Annotated, cast
 from fastapi import Depends, Request
 
 from gefa.core.files import free_bytes
+from gefa.store.contracts import TaskKind
 from gefa.store.store import Store
 from gefa.web.courier import Courier
 from gefa.web.limits import Limits
@@ -51,6 +52,13 @@ class Services:
             site = SiteFolder(store, site_folder, lambda: watcher.look_again())
         place = site.place if site else None
         watcher = Watcher(store, site_folder or watch_under, foreman.wake, place)
+        outlooks = Outlooks(store, foreman.wake)
+
+        def when_read(kind: str, _: str) -> None:
+            if kind == TaskKind.READ:
+                outlooks.wake()
+
+        foreman.on_settled.append(when_read)
         return cls(
             store,
             queue,
@@ -58,7 +66,7 @@ class Services:
             watcher,
             Courier(store, local=limits.local_webhooks),
             Housekeeper(store),
-            Outlooks(store, foreman.wake),
+            outlooks,
             limits,
             site,
         )

@@ -184,8 +184,8 @@ def _refusal(request: Request, visitor: Visitor, wanted: frozenset[Permission]) 
 
 
 def _wants_page(request: Request) -> bool:
-    """Whether somebody opens a page, and no script or program asks for data. Who asks the first page
-    for anything is looking around."""
+    """Whether somebody opens a page, and no script or program asks for data. Who asks the first
+    page for anything is looking around."""
     if request.headers.get("sec-fetch-mode", "navigate") != "navigate":
         return False
     accept = request.headers.get("accept", "*/*")

@@ -73,7 +73,7 @@ class Foreman:
     def __init__(self, store: Store, queue: WorkQueue) -> None:
         self._store = store
         self._queue = queue
-        self.on_settled: Callable[[str, str], None] = lambda kind, outcome: None
+        self.on_settled: list[Callable[[str, str], None]] = []
         """called with the kind of each job that was written down, and whether it is done"""
         self._stop = threading.Event()
         self._woken = threading.Event()
@@ -171,7 +171,8 @@ class Foreman:
             settle(session, job, outcome)
             kind = job.kind.value
         if not outcome.more:
-            self.on_settled(kind, "done" if outcome.report is not None else "failed")
+            for call in self.on_settled:
+                call(kind, "done" if outcome.report is not None else "failed")
 
     def _forget(self, job: str) -> None:
         self._queue.forget(job)
@@ -207,13 +208,19 @@ class Foreman:
 
     def _find_lost(self) -> None:
         leases = self._queue.leases()
-        lost = [job for job, lease in leases.items() if self._has_died(job, lease)]
+        # What was answered and cannot be written yet is not lost.
+        answered = {outcome.job for outcome in self._queue.outcomes().values()}
+        lost = [
+            job
+            for job, lease in leases.items()
+            if job not in answered and self._has_died(job, lease)
+        ]
         with self._store.reading() as session:
             sent = session.exec(select(func.count()).select_from(Task).where(*_SENT)).one()
         due = time.monotonic() - self._listed > LIST_SECONDS
         # With a batch of thousands waiting it is enough to count, most of the time.
         if sent and (due or self._queue.size() + len(leases) < sent):
-            lost += self._vanished(leases)
+            lost += [job for job in self._vanished(leases) if job not in answered]
         if lost:
             self._send_again(lost)
 

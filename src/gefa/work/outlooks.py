@@ -19,10 +19,12 @@ from gefa.store.desk_rows import known_outlooks
 from gefa.store.models import Outlook, RevisionState, Source, Task, TaskState
 from gefa.store.plans import expanded_for
 from gefa.store.run_choice import Chosen, choose
+from gefa.store.runs import start_run
 from gefa.store.sources import newest_revisions
 from gefa.store.standing import Bases
 from gefa.store.store import Store
 from gefa.store.task_rows import enqueue
+from gefa.store.waiting_runs import due_runs, stop_waiting
 
 AT_ONCE = 2
 """cuts in one task: few enough that the last one is not long"""
@@ -33,9 +35,9 @@ log = logging.getLogger("gefa.outlooks")
 
 
 class Outlooks:
-    """A thread of the server. It uses at most half of one core, and reads nothing while nobody
-    changes anything. Unknown values are requested from workers; ``tell`` is called after such a
-    request."""
+    """A thread of the server; it also starts runs whose sources are read. It uses at most half of
+    one core, and reads nothing while nobody changes anything. Unknown values are requested from
+    workers; ``tell`` is called after such a request."""
 
     def __init__(self, store: Store, tell: Callable[[], None] = lambda: None) -> None:
         self._store, self._tell = store, tell
@@ -68,6 +70,7 @@ class Outlooks:
     def turn(self) -> bool:
         """Work out some; returns whether there were any."""
         started = time.monotonic()
+        self._start_waiting_runs()
         with self._store.reading() as session:
             found = _worked_out(session)
         if not found:
@@ -86,6 +89,17 @@ class Outlooks:
             self._tell()
         time.sleep(min(1.0, time.monotonic() - started))
         return True
+
+    def _start_waiting_runs(self) -> None:
+        with self._store.reading() as session:
+            found = due_runs(session)
+        for due in found:
+            with self._store.changing() as session:
+                run = stop_waiting(session, due.run_id)
+                if run is not None:
+                    start_run(session, due.planned, due.refused, run=run)
+        if found:
+            self._tell()
 
 
 Found = tuple[Outlook, EstimateBody | None]
@@ -126,7 +140,7 @@ def _worked_out(session: Session) -> list[Found]:
             due[one.source_id] = digest
         if len(due) == BATCH:
             break
-    chosen, _ = choose(session, due) if due else ([], [])
+    chosen = choose(session, due).chosen if due else []
     found = {one.source.id: _outlook(session, one, bases) for one in chosen}
     # What cannot be planned is told on its own screen.
     return [

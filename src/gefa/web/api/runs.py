@@ -23,6 +23,7 @@ from gefa.store.run_choice import choose, plan_run
 from gefa.store.run_manifest import jobs_of, manifest_of, sources_of
 from gefa.store.runs import recent_runs, start_run, stop_run
 from gefa.store.standing import changed_sources
+from gefa.store.waiting_runs import wait_for
 from gefa.web.api.preferences import until, wait_applied, wait_wanted
 from gefa.web.api.site_access import RIGHTS_TO_READ, check_key, problems, site_opened
 from gefa.web.pages.run_downloads import bundle_of
@@ -153,15 +154,16 @@ async def begin(
 def _begun(given: Services, asked: RunAsked, authorization: str) -> str:
     check_key(given, authorization, SiteRight.BUILD)
     with given.store.reading() as session:
-        chosen, refused = choose(session, _wanted(session, asked))
-        if not chosen and not refused:
-            raise Problem(409, "Nothing to run", "No source has changed, or there is none.")
+        choice = choose(session, _wanted(session, asked))
+        chosen, refused, reading = choice
         if isinstance(asked.sources, list):
-            known = {one.source.id for one in chosen}
+            known = {one.source.id for one in chosen} | {source.id for source, _ in reading}
             missing = [id for id in asked.sources if id not in known]
             if len(missing) > len(refused):
                 detail = f"There is no source {missing[0]!r}; nothing was run."
                 raise Problem(404, "No such source", detail)
+        if choice.empty:
+            raise Problem(409, "Nothing to run", "No source has changed, or there is none.")
         planned = plan_run(session, chosen)
     if planned.large and not asked.large:
         names = ", ".join(job.cut.name for job in planned.large[:5])
@@ -173,6 +175,8 @@ def _begun(given: Services, asked: RunAsked, authorization: str) -> str:
     if asked.large == "leave":
         planned.without({job.cut.name for job in planned.large})
     with given.store.changing() as session:
+        if reading:
+            return wait_for(session, choice, asked.large or "").id
         return start_run(session, planned, refused).id
 
 

@@ -15,6 +15,7 @@ from gefa.core.plan.plan import Plan
 from gefa.core.treat.formats import Format
 from gefa.store.models import Run, TaskState, now
 from gefa.store.runs import outlook
+from gefa.store.waiting_runs import still_read
 from gefa.work.queue import WorkQueue
 
 SHOWN_CUTS = 60
@@ -32,14 +33,16 @@ class CutProgress:
 
 @dataclass
 class RunProgress:
-    """``share`` is 0..1 of the work; ``left`` is seconds, None while unknown."""
+    """``share`` is 0..1 of the work; ``left`` is seconds, None while unknown. ``reading`` counts
+    the sources that the run waits for, ``done`` of its ``total`` cuts are made."""
 
-    files: int
-    planned: int
+    done: int
+    total: int
     share: float
     left: float | None
     finished: bool
     waiting: bool
+    reading: int
     cuts: list[CutProgress]
     more: int
 
@@ -164,14 +167,14 @@ def progress_of(session: Session, queue: WorkQueue, run: Run) -> RunProgress:
         done += job.cost * (files / max(1, job.planned) if is_open else 1)
         cuts.append(CutProgress(job.name, files, job.planned))
     share = 1.0 if run.finished else min(1.0, done / cost)
-    files = sum(cut.files for cut in cuts)
     return RunProgress(
-        files=files,
-        planned=sum(cut.planned for cut in cuts),
+        done=sum(job.state is not TaskState.QUEUED for job in jobs),
+        total=len(jobs),
         share=share,
         left=_time_left(run.created, share),
         finished=run.finished is not None,
-        waiting=files == 0,
+        waiting=done == 0,
+        reading=still_read(session, run),
         cuts=cuts[:SHOWN_CUTS],
         more=max(0, len(cuts) - SHOWN_CUTS),
     )

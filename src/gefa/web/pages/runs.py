@@ -24,6 +24,7 @@ from gefa.store.run_choice import choose, plan_in, plan_run
 from gefa.store.run_manifest import manifest_of, sources_of
 from gefa.store.runs import name_of, recent_runs, run_again, runs_beside, start_run, stop_run
 from gefa.store.standing import changed_sources
+from gefa.store.waiting_runs import wait_for
 from gefa.web.fields import Fields, FormOf
 from gefa.web.pages.desk_view import chosen_of
 from gefa.web.pages.plan import plan_now
@@ -143,9 +144,9 @@ def begin(request: Request, given: ServicesOf, form: FormOf) -> Response:
     fields = Fields(form)
     large = fields.text("large")
     with given.store.reading() as session:
-        chosen, refused = choose(session, _wanted(session, fields))
-        planned = plan_run(session, chosen)
-    if not chosen and not refused:
+        choice = choose(session, _wanted(session, fields))
+        planned = plan_run(session, choice.chosen)
+    if choice.empty:
         raise Problem(409, "Nothing to run", "No source is selected, or none has changed.")
     jobs = planned.large
     if jobs and large not in ("make", "leave"):
@@ -162,7 +163,10 @@ def begin(request: Request, given: ServicesOf, form: FormOf) -> Response:
     if large == "leave":
         planned.without({job.cut.name for job in jobs})
     with given.store.changing() as session:
-        started = start_run(session, planned, refused)
+        if choice.reading:
+            started = wait_for(session, choice, large)
+        else:
+            started = start_run(session, planned, choice.refused)
     given.foreman.wake()
     return RedirectResponse(f"/runs/{started.id}", 303)
 
