@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import struct
 import zipfile
+import zlib
 from base64 import b64encode
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -23,7 +26,7 @@ from gefa.core.treat.encode import encode
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Recipe
 from gefa.core.treat.untouched import bare, shows
-from tests.make import L, dot, loaded, ora, photo, standard_profile, svg, with_tag
+from tests.make import L, dot, flat, loaded, ora, photo, standard_profile, svg, with_tag
 
 SUFFIX = {Format.JPEG: ".jpg[Q=40]", Format.PNG: ".png", Format.WEBP: ".webp[Q=40]"}
 FORMATS = list(SUFFIX)
@@ -77,7 +80,7 @@ def test_a_light_picture_passes_through_without_its_metadata(
     assert whole.bytes <= without[whole.path].bytes
 
 
-TURNED = with_tag(photo(160, 120), "exif-ifd0-Orientation", 6)
+TURNED = with_tag(photo(160, 120), "orientation", 6)
 UNFIT: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
     "is toned": ({"Q": 20}, {"tone": True}),
     "is cropped": ({"Q": 20}, {"fit": "cover", "ratio": 1.0}),
@@ -133,6 +136,107 @@ def test_hostile_files_lose_all_that_is_no_picture(format: Format, data: st.Data
     found = bare(bytes(damaged)[: data.draw(st.integers(0, len(good)))], format)
     if found is not None and shows(found, format, image):
         assert found == whole or (loaded(found).numpy() == loaded(whole).numpy()).all()
+
+
+HIDDEN = b"HIDDEN" * 5
+
+
+def _in_webp(data: bytes, change: Callable[[bytes, bytes], Iterable[tuple[bytes, bytes]]]) -> bytes:
+    """A WebP whose chunks are what ``change`` makes of each."""
+    at, body = 12, b""
+    while at < len(data):
+        kind, length = struct.unpack_from("<4sI", data, at)
+        for name, told in change(kind, data[at + 8 : at + 8 + length]):
+            body += name + struct.pack("<I", len(told)) + told + b"\0" * (len(told) % 2)
+        at += 8 + length + length % 2
+    return b"RIFF" + struct.pack("<I", len(body) + 4) + b"WEBP" + body
+
+
+def _chunk(kind: bytes, body: bytes) -> bytes:
+    return struct.pack(">I", len(body)) + kind + body + struct.pack(">I", zlib.crc32(kind + body))
+
+
+def hiding_places() -> Iterator[tuple[str, Format, bytes]]:
+    """Files with HIDDEN in them where no decoder looks."""
+    jpeg = bytes(photo(64, 48).jpegsave_buffer(Q=60, keep="none"))
+    scan = jpeg.index(b"\xff\xda")
+    table = b"\xff\xdb\x00\x43\x03" + (HIDDEN * 3)[:64]
+    yield "behind the last scan", Format.JPEG, jpeg[:-2] + HIDDEN + jpeg[-2:]
+    yield "in an unused table", Format.JPEG, jpeg[:scan] + table + jpeg[scan:]
+    yield "behind the end", Format.JPEG, jpeg + HIDDEN
+    png = bytes(photo(64, 48).pngsave_buffer(keep="none"))
+    at = png.index(b"IDAT") - 4
+    size = struct.unpack_from(">I", png, at)[0]
+    pixels = png[at + 8 : at + 8 + size]
+    before, after = png[:at], png[at + 12 + size :]
+    yield "behind the zlib stream", Format.PNG, before + _chunk(b"IDAT", pixels + HIDDEN) + after
+    yield (
+        "in a second run of IDAT",
+        Format.PNG,
+        png[: -len(after)] + _chunk(b"tEXt", b"a\0b") + _chunk(b"IDAT", HIDDEN) + after,
+    )
+    yield (
+        "in a palette of a true colour file",
+        Format.PNG,
+        before + _chunk(b"PLTE", HIDDEN) + png[at:],
+    )
+    few = bytes(flat(40, 30).pngsave_buffer(palette=True, keep="none"))
+    palette = few.index(b"PLTE") - 4
+    colours = struct.unpack_from(">I", few, palette)[0]
+    more = _chunk(b"PLTE", few[palette + 8 : palette + 8 + colours] + HIDDEN[:3])
+    yield "in an unused colour", Format.PNG, few[:palette] + more + few[palette + 12 + colours :]
+    for how in ({"Q": 40}, {"lossless": True}):
+        webp = bytes(photo(64, 48).webpsave_buffer(keep="none", **how))
+        yield (
+            f"behind the bits of {how}",
+            Format.WEBP,
+            _in_webp(webp, lambda k, d: [(k, d + HIDDEN)]),
+        )
+        yield (
+            f"in a second picture of {how}",
+            Format.WEBP,
+            _in_webp(webp, lambda k, d: [(k, d), (k, HIDDEN)]),
+        )
+        yield (
+            f"in a foreign chunk of {how}",
+            Format.WEBP,
+            _in_webp(webp, lambda k, d: [(k, d), (b"ABCD", HIDDEN)]),
+        )
+    clear = bytes(dot(64, 48, (9, 9, 30, 20)).webpsave_buffer(Q=40, keep="none"))
+    yield (
+        "behind the alpha",
+        Format.WEBP,
+        _in_webp(clear, lambda k, d: [(k, d + HIDDEN if k == b"ALPH" else d)]),
+    )
+
+
+@pytest.mark.parametrize(
+    ("format", "data"), [(format, data) for _, format, data in hiding_places()],
+    ids=[place for place, *_ in hiding_places()],
+)  # fmt: skip
+def test_no_byte_stays_that_no_decoder_reads(format: Format, data: bytes) -> None:
+    assert HIDDEN[:3] in data
+    loaded(data)
+    found = bare(data, format)
+    if found is not None:
+        assert HIDDEN[:6] not in found
+        assert (loaded(found).numpy() == loaded(data).numpy()).all()
+
+
+@pytest.mark.parametrize(("format", "how"), [
+    (Format.JPEG, ".jpg[Q=40,interlace]"), (Format.JPEG, ".jpg[Q=90,subsample_mode=off,restart_interval=4]"),
+    (Format.PNG, ".png[interlace]"), (Format.PNG, ".png[palette,bitdepth=4]"), (Format.PNG, ".png[filter=all]"),
+    (Format.WEBP, ".webp[lossless]"), (Format.WEBP, ".webp[Q=80,smart_subsample,effort=6]"),
+])  # fmt: skip
+@pytest.mark.parametrize(
+    "image", [photo(163, 121), dot(161, 119, (8, 8, 90, 70))], ids=["photo", "alpha"]
+)
+def test_ordinary_files_stay_as_they_are(image: pyvips.Image, format: Format, how: str) -> None:
+    data = bytes(image.write_to_buffer(how, keep="none"))
+    found = bare(data, format)
+    assert found is not None
+    assert len(found) <= len(data)
+    assert (loaded(found).numpy() == loaded(data).numpy()).all()
 
 
 def avif(image: pyvips.Image, **how: Any) -> bytes:
