@@ -84,6 +84,31 @@ def test_without_its_original_a_lost_file_is_gone(api: httpx.Client, demo: Serve
     assert "no original" in answer.json()["detail"]
 
 
+def test_a_lost_file_of_before_is_gone_and_not_made_again_for_ever(
+    api: httpx.Client, demo: Server
+) -> None:
+    upload = send(api, jpeg(420, 300, 76)).json()
+    address = upload["variants"][0]["url"]
+    newer = {"file": ("beach.jpg", jpeg(420, 300, 77))}
+    assert api.put(f"/api/v1/uploads/{upload['id']}/file", files=newer).status_code == 200
+
+    def replaced() -> bool:
+        now = api.get(f"/api/v1/uploads/{upload['id']}").json()
+        return bool(now["state"] == "live" and now["variants"][0]["url"] != address)
+
+    eventually(replaced)
+    assert api.get(address).status_code == 200
+    (stored,) = (
+        path
+        for path in (demo.folder / "blobs").glob("*/*")
+        if path.name[:12] == address.split("/")[3]
+    )
+    stored.unlink()
+    # What was served from memory is right; another range is read from the disk.
+    answers = [api.get(address, headers={"Range": "bytes=0-9"}).status_code for _ in range(2)]
+    assert answers == [404, 404]
+
+
 def test_what_a_run_lost_is_made_again_by_verify(demo: Server) -> None:
     with demo.client(follow_redirects=True) as pages:
         (result,) = bring_in(pages, ("mended.png", png(75)))

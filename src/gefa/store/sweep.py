@@ -35,6 +35,8 @@ REMOVED_AFTER = timedelta(days=30)
 RESUMED_WITHIN = timedelta(days=2)
 """how long an interrupted upload can be resumed"""
 NOTICES_AFTER = timedelta(days=30)
+ORIGINALS_AT_ONCE = 500
+"""in one transaction: others wait for it"""
 FRESH_SECONDS = 60.0
 """somebody may be sending an original this young again"""
 UNUSED_SECONDS = 24 * 3600.0
@@ -57,32 +59,40 @@ def backed_up(folder: Path) -> set[str]:
 
 def sweep_originals(session: Session, blobs: BlobStore, fresh: float = FRESH_SECONDS) -> int:
     """Delete originals that their slots do not keep; returns how many."""
-    gone = 0
     leaving = session.exec(
-        rows(Upload).where(col(Upload.original_gone).is_(True), Upload.blob != "")
+        rows(Upload)
+        .where(col(Upload.original_gone).is_(True), Upload.blob != "")
+        .limit(ORIGINALS_AT_ONCE)
     ).all()
+    needed = _needed(session, {upload.blob for upload in leaving}) if leaving else set()
+    gone = 0
     for upload in leaving:
-        if _needed(session, upload.blob) or blobs.delete(upload.blob, fresh):
+        if upload.blob in needed or blobs.delete(upload.blob, fresh):
             # Where something else needs the same bytes they stay, but not for this upload.
             upload.blob = ""
             session.add(upload)
-            session.flush()
             gone += 1
+    session.flush()
     return gone
 
 
-def _needed(session: Session, blob: str) -> bool:
-    """Whether a blob is needed by anything but uploads without originals."""
+def _needed(session: Session, asked: set[str]) -> set[str]:
+    """Those of the blobs that something besides uploads without originals needs. Each table is read
+    once, however many blobs are asked for."""
+    found: set[str] = set()
     for question in (
-        rows(Upload.id).where(Upload.blob == blob, col(Upload.original_gone).is_(False)),
-        rows(Upload.id).where(cast(Upload.earlier, String).contains(blob)),
-        rows(Revision.id).where(Revision.blob == blob),
-        rows(Variant.id).where(Variant.sha256 == blob),
-        rows(Task.id).where(Task.state == TaskState.QUEUED, cast(Task.task, String).contains(blob)),
+        rows(Upload.blob).where(col(Upload.blob).in_(asked), ~col(Upload.original_gone)),
+        rows(Revision.blob).where(col(Revision.blob).in_(asked)),
+        rows(Variant.sha256).where(col(Variant.sha256).in_(asked)),
     ):
-        if session.exec(question.limit(1)).first() is not None:
-            return True
-    return False
+        found.update(session.exec(question))
+    for texts in (
+        rows(cast(Upload.earlier, String)).where(cast(Upload.earlier, String) != "{}"),
+        rows(cast(Task.task, String)).where(Task.state == TaskState.QUEUED),
+    ):
+        for text in session.exec(texts):
+            found.update(asked.intersection(_NAME.findall(text)))
+    return found
 
 
 def sweep_rows(session: Session) -> list[str]:
