@@ -20,7 +20,8 @@ CLIENT, SECRET = "gefa-tests", "a secret of tests"
 
 
 class Provider:
-    """``claims`` are put over the true ones; ``down`` answers 500 to everything."""
+    """``claims`` are put over the true ones; ``down`` answers 500 to everything;
+    ``padding`` spaces lie around each answer."""
 
     def __init__(self, url: str) -> None:
         self.url = url
@@ -28,6 +29,7 @@ class Provider:
         self.claims: dict[str, Any] = {}
         self.issuer = url
         self.down = False
+        self.padding = 0
         self.key = RSAKey.generate_key(2048, parameters={"kid": "one"})
         self.signing_key = self.key
         self._codes: dict[str, dict[str, str]] = {}
@@ -96,7 +98,7 @@ def provider() -> Iterator[Provider]:
             self._answer(running.token(sent, self.headers.get("Authorization", "")))
 
         def _answer(self, told: dict[str, Any], status: int = 200) -> None:
-            data = json.dumps(told).encode()
+            data = json.dumps(told).encode() + b" " * running.padding
             self.send_response(status)
             self.send_header("Content-Type", "application/json")
             self.send_header("Content-Length", str(len(data)))

@@ -100,6 +100,15 @@ def test_a_clock_that_went_back_is_told(folder: Path) -> None:
     with pytest.raises(FolderTrouble, match=r"Set the clock, or start with --trust-clock"):
         check_folder(folder, None)
     check_folder(folder, None, trust_clock=True)
+    (folder / MARK).unlink()
+    with sqlite3.connect(folder / DATABASE) as live:
+        live.execute("UPDATE installation SET alive = '2999-01-01 00:00:00.000000'")
+    live.close()
+    with pytest.raises(FolderTrouble, match=r"in use at 2999-01-01"):
+        check_folder(folder, None)
+    (folder / MARK).write_text("rubbish")
+    with pytest.raises(FolderTrouble, match=r"alive\.json is damaged.*Delete alive\.json"):
+        check_folder(folder, None)
 
 
 def test_a_second_server_is_refused(folder: Path) -> None:

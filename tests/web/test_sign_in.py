@@ -425,7 +425,9 @@ def test_a_service_that_is_down_or_another_one_is_told(tmp_path: Path, elsewhere
         answer = client.get("/sign-in/account")
         assert answer.status_code == 502
         assert "does not answer" in answer.text
-        elsewhere.down, elsewhere.issuer = False, "https://another.example"
+        elsewhere.down, elsewhere.padding = False, 2_000_000
+        assert client.get("/sign-in/account").status_code == 502
+        elsewhere.padding, elsewhere.issuer = 0, "https://another.example"
         assert client.get("/sign-in/account").status_code == 502
 
 

@@ -7,9 +7,10 @@ import os
 import sqlite3
 import tempfile
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from urllib.parse import quote
 
 from pydantic import BaseModel, ValidationError
 from sqlmodel import Session, select
@@ -94,10 +95,39 @@ def write_mark(folder: Path, mark: Mark) -> None:
 
 
 def _mark(folder: Path) -> Mark | None:
+    """None without one; FolderTrouble for one that says nothing."""
     try:
         return Mark.model_validate_json((folder / MARK).read_bytes())
-    except (OSError, ValidationError):
+    except OSError:
         return None
+    except ValidationError as error:
+        raise FolderTrouble(
+            f"{folder / MARK} is damaged, so nobody knows whether the database belongs to the"
+            " pictures.",
+            advice=f"Delete {MARK} if you are sure that it does, or bring both back with"
+            " `gefa restore`.",
+        ) from error
+
+
+def _alive_in(database: Path) -> list[datetime]:
+    """When the database was last in use, if it says so; it may be of an earlier version."""
+    if not database.exists():
+        return []
+    with closing(sqlite3.connect(f"file:{quote(str(database))}?mode=ro", uri=True)) as opened:
+        try:
+            rows = opened.execute("SELECT alive FROM installation").fetchall()
+        except sqlite3.Error:
+            return []
+    return [as_utc(datetime.fromisoformat(row[0])) for row in rows]
+
+
+def _check_clock(folder: Path, alive: datetime) -> None:
+    if alive > datetime.now(UTC) + CLOCK_SLACK:
+        raise FolderTrouble(
+            f"the clock of this machine says {datetime.now(UTC):%Y-%m-%d %H:%M} UTC, but {folder}"
+            f" was in use at {alive:%Y-%m-%d %H:%M}.",
+            advice="Set the clock, or start with --trust-clock if it is right.",
+        )
 
 
 def check_folder(folder: Path, queue: Path | None, *, trust_clock: bool = False) -> None:
@@ -119,12 +149,10 @@ def check_folder(folder: Path, queue: Path | None, *, trust_clock: bool = False)
             queue, "Move it away: what was accepted is in the database, and is done all the same."
         )
     mark = _mark(folder)
-    if mark is not None and mark.alive > datetime.now(UTC) + CLOCK_SLACK and not trust_clock:
-        raise FolderTrouble(
-            f"the clock of this machine says {datetime.now(UTC):%Y-%m-%d %H:%M} UTC, but {folder}"
-            f" was in use at {mark.alive:%Y-%m-%d %H:%M}.",
-            advice="Set the clock, or start with --trust-clock if it is right.",
-        )
+    times = [mark.alive] if mark is not None else []
+    times += _alive_in(folder / DATABASE)
+    if times and not trust_clock:
+        _check_clock(folder, max(times))
 
 
 def _check_file(file: Path, advice: str) -> None:

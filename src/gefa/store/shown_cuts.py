@@ -11,7 +11,7 @@ from gefa.core.deliver.manifest import Manifest
 from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import Plan
 from gefa.store.contracts import TaskKind
-from gefa.store.models import Run, Source, Task, TaskState
+from gefa.store.models import Run, Source, Task, TaskState, Variant
 from gefa.store.sources import present
 
 AT_ONCE = 500
@@ -42,7 +42,7 @@ def wanted_names(plan: Plan) -> set[str]:
 
 
 def cuts_mark(session: Session) -> str:
-    """A value that changes whenever a cut or source appears or vanishes; cheap."""
+    """A value that changes whenever a cut or source appears, is made again or vanishes; cheap."""
     made = session.exec(
         select(func.count(), func.max(col(Task.created))).where(
             Task.kind == TaskKind.CUT, Task.state == TaskState.DONE
@@ -51,7 +51,9 @@ def cuts_mark(session: Session) -> str:
     there = session.exec(
         select(func.count(), func.max(col(Source.created))).where(col(Source.removed).is_(None))
     ).one()
-    return f"{made} {there}"
+    # A cut that is tried again keeps its task, but has new files.
+    newest = session.exec(select(func.max(col(Variant.id)))).one()
+    return f"{made} {there} {newest}"
 
 
 def shown_cuts(

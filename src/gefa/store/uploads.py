@@ -334,10 +334,14 @@ def remove(session: Session, upload: Upload) -> None:
 
 
 def restore(session: Session, upload: Upload) -> None:
+    """Restore a removed upload; one that is live again is told of, as when it went live."""
     if upload.removed is not None:
         upload.removed = None
         session.add(upload)
         note(session, Deed.UPLOAD_RESTORED, upload.name)
+        if upload.state is UploadState.LIVE:
+            slot = session.get_one(Slot, upload.slot_id)
+            notify(session, slot, upload, settings_of(session, slot).notify, "upload.live")
 
 
 def outdated(session: Session, slot: Slot) -> list[Upload]:

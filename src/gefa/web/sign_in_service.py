@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import secrets
 import warnings
+from collections.abc import AsyncIterator
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -28,6 +29,8 @@ with warnings.catch_warnings(record=True):
 log = logging.getLogger("gefa.sign_in")
 ACCOUNT = f"{SIGN_IN}/account"
 SECONDS = 10.0
+MAX_ANSWER = 1_000_000
+"""bytes of an answer of the sign-in service"""
 """for each request to the service"""
 STATE_SECONDS = 600
 """how long signing in there may take"""
@@ -69,6 +72,9 @@ class SignInService:
                 "scope": "openid",
                 "code_challenge_method": "S256",
                 "timeout": SECONDS,
+                "transport": _LimitedTransport(),
+                # What is unpacked would have to be limited, too.
+                "headers": {"Accept-Encoding": "identity"},
             },
         )
 
@@ -119,6 +125,35 @@ class SignInService:
             "The sign-in service does not answer",
             f"{self.issuer} is not available. Try again later, or use a passphrase.",
         )
+
+
+class _LimitedTransport(httpx.AsyncHTTPTransport):
+    """Refuses answers above MAX_ANSWER, and packed ones."""
+
+    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
+        answer = await super().handle_async_request(request)
+        if answer.headers.get("content-encoding", "identity") != "identity":
+            await answer.aclose()
+            raise httpx.ReadError("the answer is packed, which nobody asked for", request=request)
+        assert isinstance(answer.stream, httpx.AsyncByteStream)
+        answer.stream = _LimitedStream(answer.stream)
+        return answer
+
+
+class _LimitedStream(httpx.AsyncByteStream):
+    def __init__(self, stream: httpx.AsyncByteStream) -> None:
+        self._stream = stream
+
+    async def __aiter__(self) -> AsyncIterator[bytes]:
+        come = 0
+        async for piece in self._stream:
+            come += len(piece)
+            if come > MAX_ANSWER:
+                raise httpx.ReadError(f"the answer has more than {MAX_ANSWER:,} bytes")
+            yield piece
+
+    async def aclose(self) -> None:
+        await self._stream.aclose()
 
 
 class AccountState:
