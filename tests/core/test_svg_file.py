@@ -285,3 +285,26 @@ assert prints(read(Path({str(path)!r}))) == before, "they are others now"
 """
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
     assert done.returncode == 0, done.stderr
+
+
+def test_text_on_a_path_makes_no_file_without_its_text(tmp_path: Path) -> None:
+    body = (
+        '<path id="p" d="M0 50h100"/><g id="Badge"><circle cx="50" cy="50" r="30"/>'
+        '<text><textPath href="#p">Kites</textPath></text></g>'
+    )
+    with pytest.raises(NotDrawable, match="text on a path"):
+        file_of(opened(tmp_path, body), "Badge")
+
+
+def test_no_attribute_holds_an_address_or_a_script(tmp_path: Path) -> None:
+    body = (
+        '<filter id="f" x="0" y="0"><feOffset result="javascript:alert(1)"/></filter>'
+        '<linearGradient id="l" gradientTransform="url(http://evil/t)"><stop/></linearGradient>'
+        '<g id="Badge" filter="url(#f)"><rect width="60" height="50" fill="url(#l)"/></g>'
+    )
+    document = opened(tmp_path, body)
+    told = document.as_svg(document.part("Badge"), Rect(0, 0, 120, 100), Size(120, 100)).decode()
+    assert "feOffset" in told
+    assert "linearGradient" in told
+    assert "javascript" not in told
+    assert "evil" not in told

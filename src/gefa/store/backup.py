@@ -27,7 +27,7 @@ from typing import Protocol
 from sqlmodel import Session, create_engine
 
 from gefa.core.errors import GefaError
-from gefa.core.files import write_whole
+from gefa.core.files import lacks_room, write_whole
 from gefa.store.blobs import BlobStore, digest_of
 from gefa.store.bucket import Bucket, blob_key
 from gefa.store.folder import DATABASE, MARK, FolderTrouble, alone
@@ -178,10 +178,10 @@ def _copy_database(source: Path, target: Path) -> None:
         live.close()
         copy.close()
     except sqlite3.DatabaseError as error:
-        raise BackupError(
-            f"{source} cannot be copied: {error}.",
-            advice="Check it with `gefa verify`; earlier backups are as they were.",
-        ) from error
+        advice = "Check it with `gefa verify`; earlier backups are as they were."
+        if lacks_room(error):
+            advice = "Free some room for the copy, or set TMPDIR to a folder on a larger disk."
+        raise BackupError(f"{source} cannot be copied: {error}.", advice=advice) from error
 
 
 def _names_in(database: Path) -> tuple[set[str], set[str]]:

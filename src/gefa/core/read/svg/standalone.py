@@ -34,6 +34,7 @@ MOST_BYTES = 300_000
 _PICTURE_TYPES = frozenset({"image/png", "image/jpeg", "image/gif", "image/webp"})
 _GROUPS = frozenset({"a", "switch"})
 """elements that draw the same as a group"""
+_COPIED = ATTRIBUTES | AS_ATTRIBUTES
 _URL = re.compile(r"url\(\s*['\"]?\s*([^)'\"\s]*)\s*['\"]?\s*\)", re.I)
 
 
@@ -45,6 +46,7 @@ def standalone(
     its natural size. A ``matte`` (#rrggbb) lies beneath. NotDrawable with the reason where that
     cannot be a file that shows the same to everybody."""
     _check_pictures(inner)
+    _check_text_on_paths(inner)
     root = Element(
         f"{{{SVG}}}svg",
         {
@@ -80,6 +82,13 @@ def standalone(
 def _has_text(root: Element) -> bool:
     texts = (element for element in root.iter() if xml.local_name(element.tag) in TEXT)
     return any("".join(element.itertext()).strip() for element in texts)
+
+
+def _check_text_on_paths(inner: Element) -> None:
+    """Renderers leave this text out, and so would the file."""
+    for element in inner.iter():
+        if xml.local_name(element.tag) == "textPath" and "".join(element.itertext()).strip():
+            raise NotDrawable("it has text on a path; turn the text into outlines")
 
 
 def _check_pictures(inner: Element) -> None:
@@ -138,7 +147,7 @@ def _attributes(element: Element) -> dict[str, str]:
     kept = {
         key: value
         for key, value in element.attrib.items()
-        if key in ATTRIBUTES or key == "id" or (key in AS_ATTRIBUTES and _is_local(value))
+        if key == "id" or (key in _COPIED and _is_local(value))
     }
     address = href(element)
     if address.startswith("#") or (xml.local_name(element.tag) == "image" and embedded(address)):
@@ -166,7 +175,13 @@ def _attributes(element: Element) -> dict[str, str]:
 def _is_local(value: str) -> bool:
     """Whether a value refers to nothing outside the file."""
     lower = value.lower()
-    if "\\" in value or "image(" in lower or "src(" in lower or "image-set" in lower:
+    if (
+        "\\" in value
+        or "script:" in lower
+        or "image(" in lower
+        or "src(" in lower
+        or "image-set" in lower
+    ):
         return False
     if "url" not in lower:
         return True
