@@ -24,6 +24,7 @@ from gefa.store.plans import (
 )
 from gefa.store.recipes import library
 from gefa.store.sources import all_sources, source_stems
+from gefa.store.standing import Bases, Basis
 
 
 class Chosen(NamedTuple):
@@ -48,11 +49,14 @@ class Choice(NamedTuple):
 
 @dataclass
 class PlannedRun:
-    """What a run would make: what was prepared for each source, and the shared recipes."""
+    """What a run would make: what was prepared for each source, and the shared recipes. ``bases``
+    are what each depends on, taken together with the plan: both may change before the run
+    starts."""
 
     chosen: list[Chosen]
     prepared: list[Prepared]
     recipes: dict[str, Recipe]
+    bases: list[Basis]
 
     @property
     def large(self) -> list[CutJob]:
@@ -75,7 +79,12 @@ def plan_run(session: Session, chosen: Sequence[Chosen]) -> PlannedRun:
     stems = source_stems(session)
     prepared = [expanded_for(session, *one, stems) for one in chosen]
     give_names(prepared, wanted_by_others(session, {one.source.id for one in chosen}))
-    return PlannedRun(list(chosen), prepared, library(session))
+    bases = Bases(session)
+    own = [
+        bases.of(one.revision, one.source, one.plan, each.jobs)
+        for one, each in zip(chosen, prepared, strict=True)
+    ]
+    return PlannedRun(list(chosen), prepared, library(session), own)
 
 
 def choose(session: Session, source_ids: Collection[str] | None = None) -> Choice:

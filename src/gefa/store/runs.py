@@ -20,7 +20,6 @@ from gefa.store.models import Run, RunSource, Source, Task, TaskState, Variant, 
 from gefa.store.on_demand_jobs import requeue
 from gefa.store.run_choice import Chosen, PlannedRun
 from gefa.store.run_manifest import divided_by_source, jobs_of, manifest_of, sources_of
-from gefa.store.standing import Bases
 from gefa.store.task_rows import enqueue
 from gefa.store.trail import Deed, note
 from gefa.store.waiting_runs import is_waiting
@@ -49,12 +48,10 @@ def start_run(
     run.said = {key: [r.model_dump() for r in remarks] for key, remarks in said.items()}
     session.add(run)
     session.flush()
-    bases = Bases(session)
     position = 0
-    for one, prepared in zip(planned.chosen, planned.prepared, strict=True):
+    for one, prepared, basis in zip(planned.chosen, planned.prepared, planned.bases, strict=True):
         own = {n: r for n, r in one.plan.recipes.items() if planned.recipes.get(n) != r}
         plan = one.plan.model_copy(update={"recipes": own})
-        basis = bases.of(one.revision, one.source, one.plan, prepared.jobs) if whole else None
         session.add(
             RunSource(
                 run_id=run.id,
@@ -62,8 +59,8 @@ def start_run(
                 revision_id=one.revision.id,
                 name=one.source.name,
                 plan=plan.model_dump(mode="json", exclude_defaults=True),
-                basis=basis.digest if basis else "",
-                recipes=dict(basis.recipes) if basis else {},
+                basis=basis.digest if whole else "",
+                recipes=dict(basis.recipes) if whole else {},
             )
         )
         position = _queue(session, run, one, prepared, position)
@@ -131,9 +128,13 @@ def count_anew(session: Session, run: Run) -> None:
 
 
 def stop_run(session: Session, run: Run) -> int:
-    """Stop a run; finished files stay. Returns how many cuts are not made."""
+    """Stop a run; finished files stay. Returns how many cuts are not made. What is left out now is
+    not made either when the rest is tried again, so its sources do not count as up to date."""
     if run.finished is not None:
         return 0
+    for _, own in sources_of(session, run):
+        own.basis = ""
+        session.add(own)
     waiting = [job for job in jobs_of(session, run.id) if job.state is TaskState.QUEUED]
     for job in waiting:
         session.delete(job)
