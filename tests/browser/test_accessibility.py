@@ -87,7 +87,7 @@ def test_every_view_can_be_used_by_everybody(page: Page, demo: Server, tmp_path:
     page.go_back()
     page.get_by_role("button", name="Undo").click()
     expect(page.locator("tbody.slice")).to_have_count(0)
-    page.get_by_role("button", name="Keys").click()
+    page.get_by_role("button", name="Shortcuts").click()
     check("keys")
     page.keyboard.press("Escape")
     page.get_by_role("button", name="Run").click()

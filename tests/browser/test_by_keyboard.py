@@ -311,7 +311,7 @@ def test_a_slot_is_made_and_its_held_uploads_decided_on(page: Page, demo: Server
 def test_a_person_is_added_signs_in_and_out(page: Page, empty_server: Server) -> None:
     page.goto(f"{empty_server.url}/people")
     shown(page)
-    tab_to(page, "New person", "input")
+    tab_to(page, "Invite person", "input")
     page.keyboard.type("Ada")
     page.keyboard.press("Enter")
     page.goto(page.locator("#made").inner_text())

@@ -271,7 +271,7 @@ def test_a_focal_point_is_dragged_and_what_is_made_is_what_was_shown(
     rect = next(crop["rect"] for crop in found["crops"] if crop["name"] == "tall")
     assert " ".join(str(rect[side]) for side in ("x", "y", "width", "height")) == wanted
     assert abs(found["focal"]["x"] - 0.799) < 0.01
-    expect(page.get_by_role("button", name="Where the eye goes first")).to_be_visible()
+    expect(page.get_by_role("button", name="Reset to suggested focal point")).to_be_visible()
 
     page.get_by_label("Alt text").fill("Grain and gradients")
     page.get_by_label("Tags").fill("grain, sea")

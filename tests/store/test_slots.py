@@ -388,7 +388,7 @@ def test_the_feed_finds_by_every_mark(store: Store) -> None:
         assert found(q="sea_") == ["bea"]
         assert found(slot="two") == ["100", "dun"]
         assert found(slot="two", state="live") == ["dun"]
-        assert found(state="untold") == ["100"]
+        assert found(state="missing-alt") == ["100"]
         assert found(tag="Kites") == ["bea"]
         assert found(tag="kites") == []
         today = now().date()

@@ -27,7 +27,7 @@ class FeedQuery(BaseModel):
     q: str = Field(default="", max_length=200)
     slot: str = ""
     tag: str = Field(default="", max_length=60)
-    state: UploadState | Literal["", "removed", "untold"] = ""
+    state: UploadState | Literal["", "removed", "missing-alt"] = ""
     since: date | Literal[""] = ""
     until: date | Literal[""] = ""
     after: str = Field(default="", max_length=40)
@@ -72,7 +72,7 @@ def _chosen(query: SelectOfScalar[Row], wanted: FeedQuery) -> SelectOfScalar[Row
     query = query.where(removed.is_not(None) if wanted.state == "removed" else removed.is_(None))
     if isinstance(wanted.state, UploadState):
         query = query.where(Upload.state == wanted.state)
-    elif wanted.state == "untold":
+    elif wanted.state == "missing-alt":
         query = query.where(Upload.alt == "", col(Upload.decorative).is_(False))
     if wanted.slot:
         named = select(Slot.id).where(Slot.name == wanted.slot)

@@ -130,7 +130,7 @@ def no_key() -> Problem:
     return Problem(
         401,
         "A key is needed",
-        "Send a key of the slot as 'Authorization: Bearer KEY'. It may have been revoked.",
+        "Send a key as 'Authorization: Bearer KEY'. It may have been revoked.",
         {"WWW-Authenticate": "Bearer"},
     )
 

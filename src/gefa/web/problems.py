@@ -86,7 +86,7 @@ _EXPLAINED = {
 
 async def _on_trouble(request: Request, error: Exception) -> Response:
     """Errors about things that people gave us; screens that can say more handle them themselves."""
-    return _answer(request, 409, "That cannot be done", str(error))
+    return _answer(request, 409, "Not possible now", str(error))
 
 
 async def _on_invalid(request: Request, error: Exception) -> Response:

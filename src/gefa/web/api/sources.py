@@ -255,7 +255,7 @@ def change(
                 before = set(_one(session, source_id).tags)
                 give_tags(session, [source], changes.tags, before - set(changes.tags))
     except PlanError as error:
-        raise Problem(422, "That cannot be done", str(error)) from error
+        raise Problem(422, "Invalid change", str(error)) from error
     given.watcher.look_again()
     given.outlooks.wake()
     with given.store.reading() as session:

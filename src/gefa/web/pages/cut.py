@@ -134,11 +134,11 @@ def change(request: Request, source_id: str, given: ServicesOf, form: FormOf) ->
         except PartMissing as error:
             raise Problem(404, "No such part", str(error)) from error
         except GefaError as error:
-            raise Problem(422, "That cannot be done", str(error)) from error
+            raise Problem(422, "Invalid change", str(error)) from error
         try:
             keep_edit(session, source, plan, said)
         except PlanError as error:
-            raise Problem(422, "That cannot be done", str(error)) from error
+            raise Problem(422, "Invalid change", str(error)) from error
 
     return _changed(request, source_id, given, apply)
 

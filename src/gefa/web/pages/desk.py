@@ -125,7 +125,7 @@ def _answer(
         shown = int(fields.number("shown", "shown", 0))
         return desk_answer(request, given, query, shown, problem)
     if problem:
-        raise Problem(422, "That cannot be done", problem)
+        raise Problem(422, "Invalid change", problem)
     return RedirectResponse(fields.text("back") or query.href(), 303)
 
 
@@ -161,6 +161,6 @@ def have_back(
             for one in chosen:
                 remove_source(session, one)
         else:
-            raise Problem(422, "That cannot be done", f"Nothing is called {do[:40]!r} here.")
+            raise Problem(422, "Invalid change", f"Nothing is called {do[:40]!r} here.")
     given.watcher.look_again()
     return RedirectResponse("/removed" if do == "forget" else "/", 303)

@@ -111,7 +111,7 @@ def _file_view(given: Services) -> FileView | None:
 def choose(given: ServicesOf, keep: Annotated[str, Form()]) -> Response:
     """If the plan file and the screens were both changed: continue with one of them."""
     if given.site is None or keep not in ("file", "screens"):
-        raise Problem(422, "That cannot be done", "There is no plan file to choose.")
+        raise Problem(422, "Invalid choice", "There is no plan file to choose.")
     try:
         if keep == "file":
             given.site.plan_file.choose_file()

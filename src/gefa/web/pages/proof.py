@@ -155,7 +155,7 @@ def keep(
             chosen = None if whom == "nobody" else _quality(format, quality, as_look)
             said = _keep(session, view, whom, chosen)
         except (GefaError, ValueError) as error:
-            raise Problem(422, "That cannot be kept", str(error)) from error
+            raise Problem(422, "Invalid quality", str(error)) from error
     back = view.link(kept=said, quality=quality) if quality else view.link(kept=said)
     return RedirectResponse(back, 303)
 

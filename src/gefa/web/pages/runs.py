@@ -175,7 +175,7 @@ def _wanted(session: Session, fields: Fields) -> set[str] | None:
     """Ids of the sources that a form asks for; None for all."""
     what = fields.text("what") or "all"
     if what not in ("all", "changed", "chosen"):
-        raise Problem(422, "That cannot be done", f"There is nothing called {what[:40]!r} to run.")
+        raise Problem(422, "Invalid choice", f"There is nothing called {what[:40]!r} to run.")
     some = what == "chosen" or fields.on("matching")
     wanted = {source.id for source in chosen_of(session, fields)} if some else None
     if what == "changed":

@@ -315,7 +315,7 @@ def make_again(name: str, given: ServicesOf) -> Response:
         try:
             make_all_again(session, _slot(session, name))
         except GefaError as error:
-            raise Problem(409, "That cannot be made", str(error)) from error
+            raise Problem(409, "Invalid settings", str(error)) from error
     given.foreman.wake()
     return RedirectResponse(f"/uploads?slot={name}", 303)
 

@@ -59,7 +59,7 @@ router = guarded_router(prefix="/uploads")
 
 SHOWN = 50
 """uploads on a page of the feed"""
-STATES_FOR_ALL = [("", "any"), ("untold", "no alt text")]
+STATES_FOR_ALL = [("", "any"), ("missing-alt", "no alt text")]
 """for people who see no other states"""
 STATES = [
     ("", "any"),
@@ -68,7 +68,7 @@ STATES = [
     ("processing", "processing"),
     ("rejected", "rejected"),
     ("failed", "failed"),
-    ("untold", "no alt text"),
+    ("missing-alt", "no alt text"),
     ("removed", "removed"),
 ]
 

@@ -74,7 +74,7 @@ def change(
             with given.store.changing() as session:
                 stop_watching(session, folder)
         else:
-            raise Problem(422, "That cannot be done", f"Nothing is called {do[:40]!r} here.")
+            raise Problem(422, "Invalid choice", f"Nothing is called {do[:40]!r} here.")
     except PlanError as error:
         return _page(request, given, str(error), folder)
     given.watcher.look_again()
