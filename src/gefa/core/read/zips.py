@@ -22,6 +22,10 @@ MAX_BYTES = 8_000_000_000
 _BROKEN = (zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedError, RuntimeError)
 
 
+_ENCRYPTED = 0x1
+"""a flag of a file in a zip (APPNOTE.TXT, section 4.4.4)"""
+
+
 @dataclass(frozen=True, slots=True)
 class Member:
     """A file in a zip: its path there, as sources are named, and how to read it."""
@@ -38,9 +42,12 @@ class Member:
             raise self.broken(error) from error
 
     def broken(self, error: Exception) -> SourceError:
-        return SourceError(
-            f"cannot be unpacked: {error}.", file=self.name, advice="Pack the zip again."
-        )
+        reason = "is damaged in the zip"
+        if self.info.flag_bits & _ENCRYPTED:
+            reason = "is locked with a password"
+        elif isinstance(error, NotImplementedError):
+            reason = "is packed in a way that Gefa does not read"
+        return SourceError(f"{reason}.", file=self.name, advice="Pack the zip again.")
 
 
 STACK = "stack.xml"

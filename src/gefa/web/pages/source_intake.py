@@ -124,6 +124,8 @@ def _from_member(given: Services, member: Member) -> Brought:
         with member.open() as packed:
             blob = given.store.blobs.take(packed)
         kind = kind_of(given.store.blobs.path(blob.sha256), name)
-    except (GefaError, OSError, zlib.error, BadZipFile) as error:
-        return Brought(name, problem=Problem(422, "Not read", f"cannot be unpacked: {error}"))
+    except GefaError as error:
+        return _refused(name, error)
+    except (OSError, zlib.error, BadZipFile) as error:
+        return _refused(name, member.broken(error))
     return _kept(given, name, blob, kind.value)
