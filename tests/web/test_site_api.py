@@ -177,9 +177,26 @@ def test_what_changed_is_run_and_taken(build: Build) -> None:
     assert json.loads(events.split("data: ")[-1])["state"] == "done"
     listed = build.ask("GET", "/runs")["runs"]
     assert [one["id"] for one in listed] == [second["id"], first["id"]]
+    assert [one["counts"] for one in listed] == [second["counts"], first["counts"]]
     build.ask("POST", "/runs", 404, json={"sources": [ids["crest.png"], "nobody"]})
     build.ask("POST", "/runs", 422, json={"sources": "some"})
     build.ask("GET", "/runs/none", 404)
+
+
+def test_the_description_says_what_answers_hold(build: Build) -> None:
+    told = build.ask("GET", "/openapi.json")
+    assert told["components"]["securitySchemes"]["key"]["scheme"] == "bearer"
+    assert told["servers"] == [{"url": "/"}]
+    paths = told["paths"]
+    bundle = paths["/api/v1/runs/{run_id}/bundle.zip"]["get"]["responses"]["200"]["content"]
+    assert list(bundle) == ["application/zip"]
+    shown = paths["/api/v1/runs/{run_id}"]["get"]["responses"]["200"]["content"]
+    assert shown["application/json"]["schema"]["$ref"].endswith("/RunAnswer")
+
+
+def test_a_misspelt_word_in_a_query_is_told(build: Build) -> None:
+    told = build.ask("GET", "/sources?fodler=photos", 422)
+    assert told["detail"] == "There is no parameter 'fodler'. Did you mean 'folder'?"
 
 
 def test_a_run_waits_for_sources_that_are_still_read(build: Build) -> None:

@@ -7,7 +7,7 @@ from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from fastapi import FastAPI
+from fastapi import Depends, FastAPI
 from fastapi.responses import FileResponse, JSONResponse
 from fastapi.staticfiles import StaticFiles
 from starlette.types import ASGIApp
@@ -20,6 +20,7 @@ from gefa.web.api import pages as site_pages
 from gefa.web.api import plan as site_plan
 from gefa.web.api import runs as site_runs
 from gefa.web.api import sources as site_sources
+from gefa.web.api.description import described, refuse_unknown_query
 from gefa.web.bodies import Bodies
 from gefa.web.delivery import Delivery
 from gefa.web.limits import Limits
@@ -137,20 +138,24 @@ def create_app(
         weight,
     ):
         app.include_router(screen.router, include_in_schema=False)
-    app.include_router(uploads.router)
-    app.include_router(decisions.router)
-    app.include_router(resumable.router)
-    app.include_router(markup.router)
-    app.include_router(site_sources.router)
-    app.include_router(site_plan.router)
-    app.include_router(site_runs.router)
-    app.include_router(site_pages.router)
+
+    for part in (
+        uploads,
+        decisions,
+        resumable,
+        markup,
+        site_sources,
+        site_plan,
+        site_runs,
+        site_pages,
+    ):
+        app.include_router(part.router, dependencies=[Depends(refuse_unknown_query)])
 
     @app.get("/api/v1/openapi.json", include_in_schema=False)
     @public
-    def described() -> JSONResponse:
+    def openapi() -> JSONResponse:
         """The API's description, as OpenAPI."""
-        return JSONResponse(app.openapi())
+        return JSONResponse(described(app))
 
     @app.get("/favicon.ico", include_in_schema=False)
     @public

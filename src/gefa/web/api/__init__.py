@@ -15,4 +15,5 @@ In reading order:
 - ``runs``: ``/api/v1/runs``: runs over the site's sources
 - ``pages``: ``/api/v1/pages``: what the pages of the site send to their visitors
 - ``resumable``: ``/api/v1``
+- ``description``: The API's description as OpenAPI, and what holds for all its routes
 """

@@ -16,6 +16,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from sqlmodel import Session
 
 from gefa.core.cut.cut import Remark
+from gefa.core.deliver.manifest import Totals
 from gefa.store.contracts import TaskKind
 from gefa.store.keys import SiteRight
 from gefa.store.models import Run, TaskState, as_utc
@@ -86,10 +87,11 @@ class RunAnswer(BaseModel):
 
 
 class RunListed(BaseModel):
-    """A run in the list."""
+    """A run in the list; ``counts`` once it has ended."""
 
     id: str
     state: RunState
+    counts: RunCounts | None
     sources: list[str]
     created: datetime
     finished: datetime | None
@@ -111,6 +113,7 @@ def index(given: ServicesOf, authorization: Authorization = "") -> RunList:
             RunListed(
                 id=run.id,
                 state=_state(session, run),
+                counts=_final_counts(run, len(names)),
                 sources=names,
                 created=as_utc(run.created),
                 finished=as_utc(run.finished) if run.finished else None,
@@ -188,7 +191,7 @@ def _wanted(session: Session, asked: RunAsked) -> set[str] | None:
     return set(asked.sources)
 
 
-@router.get("/{run_id}", responses=problems(401, 403, 404))
+@router.get("/{run_id}", response_model=RunAnswer, responses=problems(401, 403, 404))
 @with_key
 async def show(
     given: ServicesOf,
@@ -218,6 +221,20 @@ def _run(session: Session, run_id: str) -> Run:
     if run is None:
         raise Problem(404, "No such run", "It may have been removed.")
     return run
+
+
+def _final_counts(run: Run, sources: int) -> RunCounts | None:
+    if run.finished is None:
+        return None
+    totals = Totals.model_validate(run.totals)
+    return RunCounts(
+        sources=sources,
+        cuts=totals.cuts,
+        cuts_done=totals.cuts,
+        files=totals.made + totals.reused,
+        reused=totals.reused,
+        bytes=totals.bytes,
+    )
 
 
 def _state(session: Session, run: Run) -> RunState:
@@ -276,7 +293,11 @@ def manifest(given: ServicesOf, run_id: str, authorization: Authorization = "") 
     return Response(text, media_type="application/json")
 
 
-@router.get("/{run_id}/bundle.zip", responses=problems(401, 403, 404, 409))
+@router.get(
+    "/{run_id}/bundle.zip",
+    response_class=StreamingResponse,
+    responses={200: {"content": {"application/zip": {}}}, **problems(401, 403, 404, 409)},
+)
 @with_key
 def bundle(given: ServicesOf, run_id: str, authorization: Authorization = "") -> Response:
     """Variants, manifest and markup in one zip, streamed."""
