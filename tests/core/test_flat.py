@@ -61,6 +61,18 @@ def test_orientation_is_applied(tmp_path: Path, orientation: int) -> None:
     assert np.abs(reduced.numpy().astype(int) - wanted.numpy().astype(int)).mean() < 6
 
 
+def test_a_turned_webp_is_told_since_browsers_do_not_turn_it(tmp_path: Path) -> None:
+    for suffix, told in ((".webp", ["turned as its EXIF orientation says"]), (".jpg", [])):
+        file = tmp_path / f"turned{suffix}"
+        with_tag(photo(64, 40), "orientation", 6).write_to_file(str(file))
+        document = read(file)
+        assert (document.size.width, document.size.height) == (40, 64)
+        assert len(document.notices) == len(told)
+        assert all(
+            words in notice.reason for words, notice in zip(told, document.notices, strict=True)
+        )
+
+
 def test_a_picture_is_reduced_while_it_is_read_but_leaves_room_for_a_resize(tmp_path: Path) -> None:
     file = tmp_path / "large.jpg"
     photo(3000, 2000).jpegsave(str(file), Q=90)

@@ -98,6 +98,9 @@ class FlatPicture(Document):
         )
         self._count_frames(header)
         self._tell_samples()
+        if kind is FileKind.WEBP and self._orientation != 1:
+            # Seen in Chromium with a file of another encoder: it turns JPEG, PNG and AVIF.
+            self._tell("is turned as its EXIF orientation says; Chromium shows WebP files unturned")
 
     def _has_alpha(self, header: pyvips.Image) -> bool:
         if self._kind is FileKind.GIF:
