@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import time
 from pathlib import Path
 
 import pytest
@@ -58,6 +59,24 @@ def test_nothing_in_a_page_breaks_its_reading() -> None:
     for _ in range(300):
         text = "".join(chance.choices(parts, k=40))
         shown_markup(read_markup(text), lambda url: f"{url} is not there")
+
+
+@pytest.mark.parametrize(
+    "piece", ["<a ", "<!--", "<![", "<a b='x", "</a", "<script></scrip", "<template>"]
+)
+def test_a_hostile_page_takes_no_longer_than_it_is_long(piece: str) -> None:
+    """The parser of the library took 68 s for 20,000 open tags; ten times as many take no second."""
+    began = time.process_time()
+    for text in (piece * 20_000, f'{piece * 20_000}">-->'):
+        read_markup(f"<img src=a>{text}")
+    assert time.process_time() - began < 4
+
+
+def test_a_comment_that_is_never_closed_hides_the_rest() -> None:
+    page = read_markup(
+        "<script><!-- s('<img src=x>') </script><img src=a><![if x]><img src=b><!-- <img src=c>"
+    )
+    assert [one.src for one in page.pictures] == ["a", "b"]
 
 
 def test_what_is_no_page_is_refused() -> None:

@@ -94,7 +94,8 @@ def read_page(data: bytes, file: str) -> HtmlPage:
 def read_markup(text: str) -> HtmlPage:
     """The pictures of a piece of HTML."""
     reader = _Reader()
-    reader.feed(text)
+    # Behind the last ">" no element ends, and the parser would look for its end again and again.
+    reader.feed(text[: text.rfind(">") + 1])
     reader.close()
     return reader.page
 
@@ -108,6 +109,19 @@ class _Reader(HTMLParser):
         self._sources: list[HtmlSource] | None = None
         self._unseen: list[str] = []
         self._style: int | None = None
+
+    def parse_html_declaration(self, i: int) -> int:
+        """As HTML has it: what is neither a comment nor a doctype ends at the next ">". The library
+        expects the marked sections of SGML, and raises where they are odd."""
+        if self.rawdata.startswith("<![", i):
+            end = self.rawdata.find(">", i)
+            return end + 1 if end >= 0 else -1
+        return int(super().parse_html_declaration(i))
+
+    def parse_comment(self, i: int, report: bool = True) -> int:
+        """A comment that is never closed goes on to the end of the page, as in HTML."""
+        end = self.rawdata.find("-->", i + 4)
+        return end + 3 if end >= 0 else len(self.rawdata)
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         line = self.getpos()[0]
