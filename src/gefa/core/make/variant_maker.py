@@ -29,7 +29,7 @@ from gefa.core.treat.pictures import Pictures, fit_alpha
 from gefa.core.treat.quality_search import EncodeResult
 from gefa.core.treat.recipe import Aim
 from gefa.core.treat.svg_file import sent_bytes
-from gefa.core.treat.untouched import bare, shows
+from gefa.core.treat.untouched import bare, least_bytes, shows
 
 
 class OwnFile:
@@ -44,6 +44,8 @@ class OwnFile:
         ``most`` bytes, or if it does not show ``image``."""
         stored = self._stored
         if variant.size != stored.size or variant.format != stored.format or variant.moves:
+            return None
+        if least_bytes(self._stored.read(), variant.format) > most:
             return None
         own = self._bare
         if own is None or len(own) > most:

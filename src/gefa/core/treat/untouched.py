@@ -13,7 +13,7 @@ import pyvips
 
 from gefa.core.pixels import with_alpha
 from gefa.core.treat.avif_boxes import holds_only_its_picture
-from gefa.core.treat.bare.jpeg import bare_jpeg
+from gefa.core.treat.bare.jpeg import bare_jpeg, least_jpeg_bytes
 from gefa.core.treat.bare.png import bare_png
 from gefa.core.treat.bare.unfit import Unfit
 from gefa.core.treat.bare.webp import bare_webp
@@ -36,6 +36,16 @@ def bare(data: bytes, format: Format) -> bytes | None:
         return strip(data) if strip is not None else None
     except (Unfit, struct.error, IndexError, KeyError, ValueError, pyvips.Error):
         return None
+
+
+def least_bytes(data: bytes, format: Format) -> int:
+    """The fewest bytes that ``bare`` may give, found at little cost; 0 if it gives nothing."""
+    if format is not Format.JPEG:
+        return 0
+    try:
+        return least_jpeg_bytes(data)
+    except (Unfit, struct.error, IndexError):
+        return 0
 
 
 def shows(data: bytes, format: Format, image: pyvips.Image, *, drawn: bool = False) -> bool:

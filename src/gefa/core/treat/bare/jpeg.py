@@ -11,6 +11,8 @@ from gefa.core.treat.bare.unfit import Unfit
 
 LARGEST = 24_000_000
 """px; all coefficients are in memory at once, up to 6 bytes a pixel"""
+LEAST_SHARE = 0.4
+"""of a file's scans: rewriting saves 5 to 20 %, and half of a coarse one with plain tables"""
 CMYK_COMPONENTS = 4
 _FRAMES = {0xC0, 0xC1, 0xC2}
 """markers of frame headers of Huffman-coded kinds (ITU-T T.81, table B.1). Height, width and the
@@ -22,18 +24,24 @@ _NOT_SHOWN = {0xC3, *range(0xC5, 0xC8), *range(0xC9, 0xCC), *range(0xCD, 0xD0), 
 def bare_jpeg(data: bytes) -> bytes:
     """Unfit for CMYK, which each browser converts in its own way, for damaged files, and for those
     above LARGEST."""
-    if data[:2] != b"\xff\xd8":
-        raise Unfit
-    _check_segments(data)
+    _scan_bytes(data)
     try:
         return cast(bytes, mozjpeg.optimize(data, copy=mozjpeg.COPY_MARKERS.NONE))
     except ValueError as error:
         raise Unfit from error
 
 
-def _check_segments(data: bytes) -> None:
-    """Follow the segments to the end of the picture."""
-    at = 2
+def least_jpeg_bytes(data: bytes) -> int:
+    """About the fewest bytes that ``bare_jpeg`` can give: known without decoding anything. Unfit as
+    there."""
+    return int(LEAST_SHARE * _scan_bytes(data))
+
+
+def _scan_bytes(data: bytes) -> int:
+    """Follow the segments to the end of the picture; returns the bytes of its scans."""
+    if data[:2] != b"\xff\xd8":
+        raise Unfit
+    at, scans = 2, 0
     while True:
         if data[at] != 0xFF:
             raise Unfit
@@ -42,7 +50,7 @@ def _check_segments(data: bytes) -> None:
             at += 1
             continue
         if marker == 0xD9:
-            return
+            return scans
         if marker in _NOT_SHOWN:
             raise Unfit
         if marker in _FRAMES:
@@ -51,7 +59,8 @@ def _check_segments(data: bytes) -> None:
                 raise Unfit
         at += 2 + struct.unpack_from(">H", data, at + 2)[0]
         if marker == 0xDA:
-            at = _end_of_scan(data, at)
+            begun, at = at, _end_of_scan(data, at)
+            scans += at - begun
 
 
 def _end_of_scan(data: bytes, at: int) -> int:
