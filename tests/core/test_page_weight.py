@@ -216,7 +216,7 @@ def test_percentiles_rise_and_the_mean_lies_within(seen: list[float], seed: int)
         ),
         ('[{"viewport_width": 360}]', "row 1: device_pixel_ratio"),
         ("[3]", "row 1: it is not an object."),
-        ("[" * 100_000, "is not JSON"),
+        ("[" * 100_000, "is nested too deeply"),
     ],
 )
 def test_rows_of_an_audience_are_checked(text: str, reason: str) -> None:

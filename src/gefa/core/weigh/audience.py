@@ -172,14 +172,23 @@ def _of_csv(text: str, file: str) -> Iterable[tuple[str, dict[str, Any]]]:
             known = {name: value for name, value in told.items() if name in _COLUMNS}
             yield f"line {reader.line_num}", known
     except csv.Error as error:
-        raise PlanError(f"line {reader.line_num}: {error}.", file=file) from error
+        raise PlanError(
+            f"line {reader.line_num}: is not valid CSV.",
+            file=file,
+            advice="Look for a quote that is never closed.",
+        ) from error
 
 
 def _of_json(text: str, file: str) -> Iterable[tuple[str, dict[str, Any]]]:
     try:
         rows = json.loads(text)
+    except json.JSONDecodeError as error:
+        place = f"line {error.lineno}, column {error.colno}"
+        raise PlanError(f"is not JSON: {place}.", file=file) from error
     except (ValueError, RecursionError) as error:
-        raise PlanError(f"is not JSON: {error}.", file=file) from error
+        raise PlanError(
+            "is nested too deeply, or has a number that is too long.", file=file
+        ) from error
     rows = rows.get("rows") if isinstance(rows, dict) else rows
     if not isinstance(rows, list):
         raise PlanError("has no list of rows.", file=file)
