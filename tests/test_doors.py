@@ -261,7 +261,7 @@ def test_a_slot_takes_every_flat_kind(served: Server, tmp_path: Path) -> None:
     ("more", "told"),
     [
         ('[[sources]]\nfiles = "*.png"\nrecipe = "foto"', "line 4: sources[0].recipe: unknown recipe 'foto'"),
-        ('[[cuts]]\nsource = "plian.png"\npart = "/"', "line 3: cuts[0].source: 'plian.png' does not exist; did you mean 'plain.png'?"),
+        ('[[cuts]]\nsource = "plian.png"\npart = "/"', "line 3: cuts[0].source: there is no source 'plian.png'; did you mean 'plain.png'?"),
         ('[[cuts]]\npart = "Kite"', "line 3: cuts[0].part: no source has the part 'Kite'"),
         ('[[pictures]]\nname = "hero"\nuse = [{ cut = "plian" }]', "line 4: pictures[0].use[0].cut: there is no cut 'plian'; did you mean 'plain'?"),
         ('[[pages]]\nname = "home"\npictures = [{ picture = "plan" }]', "line 4: pages[0].pictures[0].picture: there is no picture 'plan'; did you mean 'plain'?"),

@@ -32,7 +32,8 @@ from gefa.store.runs import run_again, start_run, stop_run
 from gefa.store.sources import bring_in, latest_revision, present
 from gefa.store.standing import changed_sources, last_runs
 from gefa.store.store import Store
-from gefa.store.waiting_runs import due_runs, stop_waiting, wait_for
+from gefa.store.waiting_runs import wait_for
+from gefa.work.outlooks import start_waiting_runs
 from gefa.work.perform import perform
 from gefa.work.queue import Outcome
 from gefa.work.settlers import settle
@@ -202,13 +203,7 @@ class Runs(RuleBasedStateMachine):
 
     @rule()
     def start_waiting(self) -> None:
-        with self.store.reading() as session:
-            due = due_runs(session)
-        for one in due:
-            with self.store.changing() as session:
-                run = stop_waiting(session, one.run_id)
-                if run is not None:
-                    start_run(session, one.planned, one.refused, run=run)
+        start_waiting_runs(self.store)
 
     def _open(self) -> bool:
         with self.store.reading() as session:

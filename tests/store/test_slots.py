@@ -47,6 +47,7 @@ from gefa.store.uploads import (
     reject,
     remove,
     replace,
+    restore,
     treat,
 )
 from gefa.store.variants import newest_revision, newest_variants, variants_of_upload
@@ -422,7 +423,13 @@ def test_a_notice_is_tried_again_ever_more_slowly_and_given_up(store: Store) -> 
         assert (notice.due, notice.told) == (None, None)
         replace(session, upload, slot, sent(store, b"another"))
         finish(session, upload, "2")
-        assert session.exec(select(Notification)).all()[-1].due is not None, "the next is told anew"
+        (again,) = due(session)
+        assert again.due is not None, "the next is told anew"
+        tried(session, again, "")
+        remove(session, upload)
+        restore(session, upload)
+        session.flush()
+        assert len(due(session)) == 1, "it is live again"
 
 
 def test_slots_from_before_settings_are_kept_with_their_uploads(tmp_path: Path) -> None:

@@ -208,6 +208,17 @@ def test_a_run_waits_for_sources_that_are_still_read(build: Build) -> None:
     build.ask("POST", "/runs", 404, json={"sources": ["abc"]})
 
 
+def test_a_run_of_the_form_waits_too(build: Build) -> None:
+    build.bring({"large.png": photo(1600, 1200, 8).pngsave_buffer(compression=0)})
+    with build.server.client() as pages:
+        begun = pages.post("/runs", data={"what": "all"})
+    assert begun.status_code == 303
+    run = begun.headers["location"]
+    eventually(lambda: build.ask("GET", run)["state"] == "done")
+    assert build.ask("GET", run)["failed"] == []
+    assert build.ask("GET", run)["counts"]["cuts"] == 1
+
+
 def test_a_run_that_waits_is_stopped(build: Build) -> None:
     (one,) = build.bring({"large.png": photo(4000, 3000, 7).pngsave_buffer(compression=0)})
     begun = build.ask("POST", "/runs", 202, json={"sources": [one["id"]]})

@@ -212,9 +212,9 @@ def test_what_a_plan_says_of_nothing_is_told_with_the_closest(desk: Desk, tmp_pa
     with pytest.raises(PlanError) as caught:
         refuse_unknown_sources(plan, desk.files(), tmp_path / "p")
     said = str(caught.value)
-    assert "line 7: cuts[0].source: 'designs/postr.ora' does not exist" in said
+    assert "line 7: cuts[0].source: there is no source 'designs/postr.ora'" in said
     assert "did you mean 'designs/poster.ora'?" in said
-    assert "line 10: slices[0].source: 'photos/shor.jpg' does not exist" in said
+    assert "line 10: slices[0].source: there is no source 'photos/shor.jpg'" in said
 
 
 # -- exporting --------------------------------------------------------------------------------

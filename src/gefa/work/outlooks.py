@@ -14,6 +14,7 @@ from gefa.core.make.foresight import foresee
 from gefa.core.make.naming import wanted_paths
 from gefa.core.make.prepare import Prepared, give_names
 from gefa.store import ledger
+from gefa.store.actor import Actor, acting
 from gefa.store.contracts import EstimateBody, TaskKind
 from gefa.store.desk_rows import known_outlooks
 from gefa.store.models import Outlook, RevisionState, Source, Task, TaskState
@@ -70,7 +71,8 @@ class Outlooks:
     def turn(self) -> bool:
         """Work out some; returns whether there were any."""
         started = time.monotonic()
-        self._start_waiting_runs()
+        if start_waiting_runs(self._store):
+            self._tell()
         with self._store.reading() as session:
             found = _worked_out(session)
         if not found:
@@ -90,16 +92,19 @@ class Outlooks:
         time.sleep(min(1.0, time.monotonic() - started))
         return True
 
-    def _start_waiting_runs(self) -> None:
-        with self._store.reading() as session:
-            found = due_runs(session)
-        for due in found:
-            with self._store.changing() as session:
-                run = stop_waiting(session, due.run_id)
-                if run is not None:
+
+def start_waiting_runs(store: Store) -> bool:
+    """Start the runs whose sources are read; returns whether there were any. They are planned
+    before the database is locked."""
+    with store.reading() as session:
+        found = due_runs(session)
+    for due in found:
+        with store.changing() as session:
+            run = stop_waiting(session, due.run_id)
+            if run is not None:
+                with acting(Actor(run.who)):
                     start_run(session, due.planned, due.refused, run=run)
-        if found:
-            self._tell()
+    return bool(found)
 
 
 Found = tuple[Outlook, EstimateBody | None]

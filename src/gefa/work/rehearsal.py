@@ -11,7 +11,7 @@ from pathlib import Path
 from pydantic import BaseModel
 
 from gefa.core.cut.cut import Remark
-from gefa.core.deliver.names import safe
+from gefa.core.deliver.names import safe_folder
 from gefa.core.errors import GefaError, TakenPath
 from gefa.core.make.folder_shelf import FolderShelf
 from gefa.core.make.foresight import Foresight, foresee
@@ -129,7 +129,7 @@ def rehearse(
         told.made += len(seen.variants) - len(seen.made)
         told.reused += len(seen.made)
         told.expected += seen.expected
-        folder = "/".join(safe(level) for level in job.cut.folder.split("/") if level) or "."
+        folder = safe_folder(job.cut.folder) or "."
         told.folders[folder] = told.folders.get(folder, 0) + seen.expected
     unread = {remark.source for remark in planned.failed}
     if planned.before is not None:

@@ -18,6 +18,7 @@ from gefa.core.make.own_files import PLACED, OwnFiles
 from gefa.core.make.stems import stems
 from gefa.core.plan.plan import Plan
 from gefa.core.plan.problems import error_of
+from gefa.core.plan.unknown_names import unknown_sources
 from gefa.core.read.zips import is_pack, unpack
 
 PLAN_FILE = "gefa.toml"
@@ -275,20 +276,9 @@ def unmatched(plan: Plan, files: Sequence[SiteFile]) -> list[Remark]:
 def refuse_unknown_sources(plan: Plan, files: Sequence[SiteFile], plan_file: Path) -> None:
     """PlanError if cuts or slices of a plan are for sources that the site does not have, each with
     its line and the closest source."""
-    names = {file.name for file in files}
-    wrong = [
-        ((kind, at, "source"), f"{entry.source!r} does not exist{_closest(entry.source, names)}")
-        for kind in ("cuts", "slices")
-        for at, entry in enumerate(getattr(plan, kind))
-        if entry.source is not None and entry.source not in names
-    ]
+    wrong = list(unknown_sources(plan, {file.name for file in files}))
     if wrong:
         raise error_of(wrong, str(plan_file), plan_file.read_text("utf-8", "replace"))
-
-
-def _closest(name: str, known: Collection[str]) -> str:
-    close = get_close_matches(name, known, n=1, cutoff=0.4)
-    return f"; did you mean {close[0]!r}?" if close else ""
 
 
 def _missing(wanted: str, reason: str, names: Sequence[str]) -> Remark:

@@ -25,6 +25,11 @@ def safe(text: str) -> str:
     return f"{plain}-cut" if _RESERVED.fullmatch(plain) else plain
 
 
+def safe_folder(folder: str) -> str:
+    """``folder`` with each of its levels safe; empty for the top one."""
+    return "/".join(safe(level) for level in folder.split("/") if level)
+
+
 def file_path(template: str, fields: Mapping[str, str], suffix: str = "") -> str:
     """Fill in the template and make each segment safe; ``/`` starts a folder. ``suffix`` follows
     the name."""

@@ -15,7 +15,7 @@ from datetime import date
 from pathlib import PurePosixPath
 
 from gefa.core.cut.cut import Remark
-from gefa.core.deliver.names import file_path, safe
+from gefa.core.deliver.names import file_path, safe, safe_folder
 from gefa.core.make.job import CutJob, OriginalJob, PlannedVariant
 from gefa.core.make.stems import plain_stem
 from gefa.core.read.embedded import EXTENSIONS
@@ -268,8 +268,8 @@ def _fields(job: CutJob, name: str, variant: PlannedVariant) -> dict[str, str]:
 
 def _within(folder: str, path: str) -> str:
     """A path below a folder, each level of it made safe."""
-    levels = [safe(level) for level in folder.split("/") if level]
-    return "/".join([*levels, path])
+    levels = safe_folder(folder)
+    return f"{levels}/{path}" if levels else path
 
 
 def _stem(job: CutJob | OriginalJob) -> str:

@@ -10,7 +10,7 @@ In reading order:
 - ``toml_blocks``: How plans are written as TOML
 - ``plan_text``: Changes the text of a plan file; comments and order stay
 - ``problems``: What is wrong with a plan or a recipe, in words, with the place
-- ``unknown_names``: Names in a plan of parts, cuts and pictures that no source has
+- ``unknown_names``: Names in a plan that the site does not have
 - ``site_plan``: One plan for the site, in pieces: what all sources share, and what belongs to one
 - ``treat_many``: Recipe and tags of many sources at once, by the entries of ``[[sources]]``
 - ``gather``: Which parts become cuts: by tag, by rule, by hand, or by default

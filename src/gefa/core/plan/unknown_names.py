@@ -1,4 +1,4 @@
-"""Names in a plan of parts, cuts and pictures that no source has."""
+"""Names in a plan of sources, parts, cuts and pictures that the site does not have."""
 
 from __future__ import annotations
 
@@ -7,6 +7,18 @@ from difflib import get_close_matches
 
 from gefa.core.plan.plan import Plan
 from gefa.core.plan.problems import Place
+
+
+def unknown_sources(plan: Plan, names: Collection[str]) -> Iterator[tuple[Place, str]]:
+    """The ``[[cuts]]`` and ``[[slices]]`` of sources that are not among ``names``, each with its
+    place in the plan and the closest one."""
+    asked: list[tuple[Place, str | None]] = [
+        *((("cuts", at, "source"), cut.source) for at, cut in enumerate(plan.cuts)),
+        *((("slices", at, "source"), entry.source) for at, entry in enumerate(plan.slices)),
+    ]
+    for place, source in asked:
+        if source is not None and source not in names:
+            yield place, f"there is no source {_quoted(source, names)}"
 
 
 def unknown_parts(

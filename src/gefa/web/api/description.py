@@ -23,6 +23,8 @@ def described(app: FastAPI) -> dict[str, Any]:
 def refuse_unknown_query(request: Request) -> None:
     """Problem for a word in the query that the route does not know: a misspelt filter would
     otherwise give everything."""
+    if not request.query_params:
+        return
     # The description is worked out once, and names what FastAPI itself reads.
     path = getattr(request.scope.get("route"), "path_format", "")
     route = request.app.openapi()["paths"].get(path, {}).get(request.method.lower())

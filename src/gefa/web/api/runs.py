@@ -179,7 +179,7 @@ def _begun(given: Services, asked: RunAsked, authorization: str) -> str:
         planned.without({job.cut.name for job in planned.large})
     with given.store.changing() as session:
         if reading:
-            return wait_for(session, choice, asked.large or "").id
+            return wait_for(session, choice, asked.large).id
         return start_run(session, planned, refused).id
 
 
