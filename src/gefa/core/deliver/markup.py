@@ -112,7 +112,7 @@ def directed(
     lines += [
         f'  <img src="{escape(quoted_url(middle.url))}" srcset="{srcset(fallback, per)}"'
         f"{_sized(last, densities)}",
-        f'       width="{last.size.width}" height="{last.size.height}"{_told(alt)}'
+        f'       width="{last.size.width}" height="{last.size.height}"{_alt_attribute(alt)}'
         f"{_behaviour(dress or ImgBehaviour())}>",
         "</picture>",
     ]
@@ -126,10 +126,10 @@ def _sized(one: MediaCase, densities: bool) -> str:
 def _plain_img(offer: Offer, one: MediaCase, alt: str | None) -> str:
     """An ``<img>`` with the one file for all widths, up to its ``loading``."""
     size = f'width="{one.size.width}" height="{one.size.height}"'
-    return f'<img src="{escape(quoted_url(offer.url))}" {size}{_told(alt)}'
+    return f'<img src="{escape(quoted_url(offer.url))}" {size}{_alt_attribute(alt)}'
 
 
-def _told(alt: str | None) -> str:
+def _alt_attribute(alt: str | None) -> str:
     return "" if alt is None else f' alt="{escape(alt)}"'
 
 
