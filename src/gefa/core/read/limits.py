@@ -13,6 +13,9 @@ MAX_WHOLE_MEGAPIXELS = 150.0
 """of pictures that can only be decoded whole: 4 bytes a pixel, and 8 while decoding"""
 MAX_PRIMITIVES = 100
 """of one filter of a drawing: each one draws the filter's whole region again"""
+MAX_FILTER_WORK = 150.0
+"""megapixels × steps of all filters of a drawing at its natural size: about 40 s of CPU time. A
+shadow of a whole canvas of 2 megapixels is 4"""
 MAX_LETTERS = 200_000
 """of all text in a drawing: a novel has twice as many, a poster some hundred"""
 MAX_DEPTH = 128

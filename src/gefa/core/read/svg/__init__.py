@@ -14,6 +14,7 @@ In reading order:
 - ``allowed``: What an SVG file may hold that stands alone
 - ``standalone``: One part of a drawing as an SVG file that stands alone
 - ``reach``: How far outside a rectangle something may lie and still change what is drawn in it
+- ``filter_work``: How much work the filters of a drawing are, before anything is drawn
 - ``frame``: Any region of a drawing at any scale, through librsvg
 - ``undrawn``: What of a drawing is not drawn as a browser draws it
 - ``drawing``: SVG: a part is a group, image, text, use or shape that has a name

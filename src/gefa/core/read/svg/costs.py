@@ -3,12 +3,13 @@ can ask for hours."""
 
 from __future__ import annotations
 
+from math import isfinite
 from xml.etree.ElementTree import Element
 
 from gefa.core.errors import SourceError
 from gefa.core.read import xml
 from gefa.core.read.embedded import media_type_of, size_of
-from gefa.core.read.limits import MAX_LETTERS, MAX_PRIMITIVES, check_size
+from gefa.core.read.limits import MAX_FILTER_WORK, MAX_LETTERS, MAX_PRIMITIVES, check_size
 from gefa.core.read.svg.elements import embedded
 
 _MOST_NESTED = 3
@@ -27,6 +28,18 @@ def check_costs(svg: Element, file: str, depth: int = 0) -> None:
         _check_pictures(element, file, depth)
     if letters > MAX_LETTERS:
         raise _too_much(f"{letters:,} letters of text", f"{MAX_LETTERS:,}", file)
+
+
+def check_filters(work: float, file: str) -> None:
+    """SourceError if the filters of a drawing cost too much: ``work`` in megapixels × steps."""
+    if work <= MAX_FILTER_WORK:
+        return
+    much = f"{work:,.0f} megapixels × steps" if isfinite(work) else "more work than can be counted"
+    raise SourceError(
+        f"has filters that take {much}; the limit is {MAX_FILTER_WORK:.0f}.",
+        file=file,
+        advice="Use fewer or smaller filters, or embed that part as a picture.",
+    )
 
 
 def _check_pictures(element: Element, file: str, depth: int) -> None:

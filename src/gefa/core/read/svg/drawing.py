@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterator, Sequence
 from functools import cached_property
-from math import ceil
+from math import ceil, inf
 from pathlib import Path
 from xml.etree.ElementTree import Element
 
@@ -33,7 +33,7 @@ from gefa.core.read.sniff import sniff
 from gefa.core.read.strays import area, find_strays
 from gefa.core.read.svg import fonts
 from gefa.core.read.svg.cascade import put_in_styles
-from gefa.core.read.svg.costs import check_costs
+from gefa.core.read.svg.costs import check_costs, check_filters
 from gefa.core.read.svg.css_boxes import css_of
 from gefa.core.read.svg.css_values import rewrite
 from gefa.core.read.svg.elements import (
@@ -48,6 +48,7 @@ from gefa.core.read.svg.elements import (
     own_property,
     raw_name,
 )
+from gefa.core.read.svg.filter_work import filter_work
 from gefa.core.read.svg.frame import DPI, Painter
 from gefa.core.read.svg.isolate import Isolator, Line
 from gefa.core.read.svg.normalise import normalise
@@ -87,6 +88,7 @@ class Svg(Document):
         self._reaches = Reaches(self._svg, self._by_id, self._styles, size)
         self._painter = Painter(self._svg, size, name)
         check_costs(self._svg, name)
+        check_filters(self._filter_work(size), name)
         self._far_seen: Rect | None = None
         self._paths = PathBook()
         self._extents: dict[str, Rect] = {}
@@ -168,6 +170,17 @@ class Svg(Document):
 
     def _drawn(self, root: Element, line: Line, region: Rect, scale: float) -> pyvips.Image:
         return self._painter.draw(root, region, scale, self._reaches.of(line))
+
+    def _filter_work(self, canvas: Size) -> float:
+        root, by_id = self._svg, self._by_id
+        if any("filter" in (sheet.text or "") for sheet in self._styles):
+            _, twins, problem = self._styled
+            if problem:
+                return inf
+            root = twins[self._svg]
+            by_id = {e.get("id", ""): e for e in root.iter() if e.get("id")}
+        reaches = Reaches(root, by_id, (), canvas)
+        return filter_work(root, by_id, canvas, reaches.scale)
 
     # -- where parts are -----------------------------------------------------------------
 

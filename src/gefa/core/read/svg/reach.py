@@ -78,14 +78,15 @@ class Reaches:
         scale = 1.0
         reach = Distance()
         for element in line[:-1]:
-            scale *= self._scale(element)
+            scale *= self.scale(element)
             # An ancestor's mask still counts; its filter is taken away with its other children.
             reach = reach.and_then(self._masking(element, 0).scaled(scale))
         own = self._below(line[-1], 0)
         reach = reach.and_then(own.scaled(scale)).and_then(self._by_sheet)
         return min(reach.units + reach.px, MOST_CANVASES * self._longest)
 
-    def _scale(self, element: Element) -> float:
+    def scale(self, element: Element) -> float:
+        """The factor by which the element enlarges what it contains, or more."""
         if element is self._svg:
             return self._root_scale
         scale = largest_scale(element)
@@ -106,7 +107,7 @@ class Reaches:
             inner = inner.or_else(self._below(target, depth + 1))
         own = self._filtering(element).and_then(self._masking(element, depth))
         own = own.and_then(self._painting(element))
-        self._known[element] = own.and_then(inner).scaled(self._scale(element))
+        self._known[element] = own.and_then(inner).scaled(self.scale(element))
         return self._known[element]
 
     def _referred(self, element: Element) -> Iterator[Element]:
@@ -217,7 +218,7 @@ class Reaches:
         stack = [(self._svg, 1.0)]
         while stack:
             element, above = stack.pop()
-            scale = above * self._scale(element)
+            scale = above * self.scale(element)
             largest = max(largest, scale)
             stack.extend((child, scale) for child in element)
         return largest
