@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 import io
 import json
 import zipfile
@@ -155,6 +156,37 @@ def test_the_plan_is_read_and_replaced_with_care(build: Build) -> None:
         # Small files are made when they are estimated.
         "reused": told["counts"]["reused"],
     }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("wrong", "place", "reason"),
+    [
+        ('[[cuts]]\nsource = "crets.png"\npart = "/"\n', "line 2: cuts[0].source",
+         "there is no source 'crets.png'; did you mean 'crest.png'?"),
+        ('[[cuts]]\npart = "Sky"\n', "line 2: cuts[0].part", "no source has the part 'Sky'"),
+        ('[[pictures]]\nname = "p"\nuse = [{ cut = "noom" }]\n', "line 3: pictures[0].use[0].cut",
+         "there is no cut 'noom'; did you mean 'noon'?"),
+        ('[[pages]]\nname = "p"\npictures = [{ picture = "dsk", sizes = "9px" }]\n',
+         "line 3: pages[0].pictures[0].picture",
+         "there is no picture 'dsk'; did you mean 'dusk'?"),
+    ],
+)  # fmt: skip
+def test_a_plan_with_unknown_names_is_refused(
+    build: Build, wrong: str, place: str, reason: str
+) -> None:
+    # Without sources nobody can know which names are wrong.
+    build.ask("PUT", "/plan", content=wrong)
+    build.ask("PUT", "/plan", content="")
+    build.ready(pictures())
+    refused = build.ask("PUT", "/plan", 422, content=wrong)
+    assert f"gefa.toml: {place}: {reason}" in refused["detail"], refused
+    with build.server.client() as pages:
+        preview = pages.post("/plan/preview", files={"file": ("p.toml", wrong.encode())})
+    assert reason in html.unescape(preview.text)
+    assert build.ask("GET", "/plan").text == ""
+    build.ask("PUT", "/plan?unknown=keep", content=wrong)
+    # What the plan says already can be sent again.
+    build.ask("PUT", "/plan", content=build.ask("GET", "/plan").text)
 
 
 def test_what_changed_is_run_and_taken(build: Build) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from sqlalchemy import select as sql_select
@@ -10,13 +11,23 @@ from sqlmodel import Session, col
 
 from gefa.core.errors import GefaError
 from gefa.core.plan.plan import Plan
-from gefa.core.plan.site_plan import Difference, Pieces, composed, differences, divided
+from gefa.core.plan.problems import Place
+from gefa.core.plan.site_plan import Difference, Pieces, composed, differences, divided, joined
+from gefa.core.plan.unknown_names import unknown_parts, unknown_pictures, unknown_sources
+from gefa.core.read.document import CANVAS_PATH
 from gefa.core.treat.recipe import BUILT_IN, Recipe
-from gefa.store.models import History, Source, Step, new_id
-from gefa.store.plans import PlanUnreadable, change_plan, change_shared, own_plans, site_pieces
+from gefa.store.models import History, RevisionState, Source, Step, new_id
+from gefa.store.plans import (
+    PlanUnreadable,
+    change_plan,
+    change_shared,
+    expanded_for,
+    own_plans,
+    site_pieces,
+)
 from gefa.store.recipes import library, remove_recipe, save_recipe
 from gefa.store.slots import slots_with
-from gefa.store.sources import present
+from gefa.store.sources import latest_revision, present, source_stems, survey_of
 from gefa.store.store import Store
 
 TRIES = 5
@@ -52,6 +63,55 @@ def import_differences(session: Session, plan: Plan) -> list[Difference]:
     names = {source.name for source in present(session)}
     # What the site has is divided as an import is: both then hold the same in the same pieces.
     return differences(divided(site_plan(session), names), divided(plan, names))
+
+
+def unknown_in_import(session: Session, plan: Plan) -> list[tuple[Place, str]]:
+    """Sources, parts, cuts and pictures that the site does not have and that its own plan does not
+    name yet, each with its place in ``plan`` and the closest name.
+
+    While sources are being read, or if some could not be, only sources are looked for; nothing if
+    there are none.
+    """
+    sources = present(session)
+    try:
+        known = set(_names_in(site_plan(session)))
+    except PlanUnreadable:
+        known = set()
+    if not sources or known.issuperset(_names_in(plan)):
+        return []
+    # Names that the plan has already are no news: what was downloaded can be imported again.
+    wrong = list(unknown_sources(plan, known | {source.name for source in sources}))
+    pieces, stems = divided(plan, {source.name for source in sources}), source_stems(session)
+    parts, cuts = set(known), set(known)
+    for source in sources:
+        revision = latest_revision(session, source.id)
+        if revision is None or revision.state is not RevisionState.READY:
+            return wrong
+        parts |= {part.path for part in survey_of(revision).parts}
+        own = joined(pieces.shared, pieces.own.get(source.name, Plan()), source.name)
+        prepared = expanded_for(
+            session, source, revision, own.among(BUILT_IN | pieces.recipes), stems
+        )
+        cuts |= {name for job in prepared.jobs for name in (job.cut.name, job.cut.picture)}
+        cuts |= {remark.cut for remark in (*prepared.failed, *prepared.left_out)}
+    asked = {entry.part for entry in plan.cuts}
+    return [
+        *wrong,
+        *unknown_parts(plan, asked - parts - {CANVAS_PATH}, parts),
+        *unknown_pictures(plan, cuts - {""}),
+    ]
+
+
+def _names_in(plan: Plan) -> Iterator[str]:
+    """All names of sources, parts, cuts and pictures that a plan speaks of."""
+    for entry in plan.cuts:
+        yield from (entry.part, entry.source or "")
+    for sliced in plan.slices:
+        yield sliced.source or ""
+    for picture in plan.pictures:
+        yield from (use.cut for use in picture.use)
+    for page in plan.pages:
+        yield from (shown.picture for shown in page.pictures)
 
 
 @dataclass(frozen=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 import anyio.to_thread
 from fastapi import Header, Request, Response
@@ -10,12 +10,14 @@ from starlette.concurrency import run_in_threadpool
 
 from gefa.core.errors import PlanError
 from gefa.core.plan.plan import Plan
+from gefa.core.plan.problems import error_of
 from gefa.store.keys import SiteRight
 from gefa.store.site_plan import (
     PlanMoved,
     import_plan,
     prepare_import,
     replace_plan,
+    unknown_in_import,
     version_of,
 )
 from gefa.web.api.site_access import RIGHTS_TO_READ, check_key, problems, site_opened
@@ -28,6 +30,7 @@ from gefa.web.visitors import guarded_router, with_key
 router = guarded_router(prefix="/api/v1/plan", tags=["plan"])
 TOML = "application/toml"
 SAID = "Imported over the API"
+FILE = "gefa.toml"
 
 
 def _answer(plan: Plan) -> Response:
@@ -54,17 +57,33 @@ async def replace(
     given: ServicesOf,
     authorization: Annotated[str, Header()] = "",
     if_match: Annotated[str, Header()] = "",
+    unknown: Literal["refuse", "keep"] = "refuse",
 ) -> Response:
     """Replace the plan, as one step that can be undone. With ``If-Match``, only if it has not
-    changed since."""
+    changed since. A plan that names sources, parts, cuts or pictures that the site does not have is
+    refused, unless ``unknown`` is ``keep``."""
     await anyio.to_thread.run_sync(check_key, given, authorization, SiteRight.BUILD)
     expect(request, MAX_PLAN_BYTES)
     body = await request.body()
-    return await run_in_threadpool(_replaced, given, body, if_match)
+    return await run_in_threadpool(_replaced, given, body, if_match, unknown == "keep")
 
 
-def _replaced(given: Services, body: bytes, if_match: str) -> Response:
-    plan = plan_from(body, "gefa.toml")
+def _refuse_unknown(given: Services, plan: Plan, text: str) -> None:
+    with given.store.reading() as session:
+        wrong = unknown_in_import(session, plan)
+    if wrong:
+        detail = f"{error_of(wrong, FILE, text)} Correct it, or bring in first what is missing."
+        raise Problem(
+            422,
+            "The plan has unknown names",
+            f"{detail} To import it as it is, send ?unknown=keep.",
+        )
+
+
+def _replaced(given: Services, body: bytes, if_match: str, keeps_unknown: bool) -> Response:
+    plan = plan_from(body, FILE)
+    if not keeps_unknown:
+        _refuse_unknown(given, plan, body.decode())
     tags = {tag.strip().removeprefix("W/").strip('"') for tag in if_match.split(",")}
     anything = not if_match or "*" in tags
     try:

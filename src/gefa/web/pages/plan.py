@@ -11,6 +11,7 @@ from sqlmodel import Session
 from gefa.core.errors import GefaError, PlanError
 from gefa.core.plan.load import parse_plan
 from gefa.core.plan.plan import Plan
+from gefa.core.plan.problems import located
 from gefa.core.plan.site_plan import Difference
 from gefa.store.desk import ways_of_desk
 from gefa.store.plans import PlanUnreadable
@@ -21,6 +22,7 @@ from gefa.store.site_plan import (
     import_plan,
     prepare_import,
     site_plan,
+    unknown_in_import,
     version_of,
 )
 from gefa.web.problems import Problem
@@ -152,6 +154,7 @@ def _preview(
         "text": plan.to_toml(),
         "version": version_of(before),
         "differences": import_differences(session, plan),
+        "unknown": [located(place, reason) for place, reason in unknown_in_import(session, plan)],
         "problem": problem,
     }
     return page(request, "plan/preview.html", status_code=409 if problem else 200, **context)
