@@ -143,6 +143,23 @@ def test_damage_that_decoders_only_warn_of_is_told(tmp_path: Path, ending: str) 
     assert "is damaged" in told(read(file))
 
 
+@pytest.mark.parametrize("interlace", [False, True])
+def test_zeros_in_a_jpeg_are_told_at_any_size(tmp_path: Path, interlace: bool) -> None:
+    """Of 40 zeros, half or less leave a trace: the decoder finds its way again, as browsers do."""
+    whole = photo(1600, 1200).jpegsave_buffer(Q=80, interlace=interlace)
+    rng, found = random.Random(1), 0
+    for number in range(12):
+        data, at = bytearray(whole), rng.randrange(len(whole) // 4, len(whole) * 3 // 4)
+        data[at : at + 40] = bytes(40)
+        file = tmp_path / f"{number}.jpg"
+        file.write_bytes(data)
+        found += "is damaged" in told(read(file))
+        assert pixels(read(file)).shape[:2] == (1200, 1600)
+    assert found >= 2
+    (tmp_path / "whole.jpg").write_bytes(whole)
+    assert told(read(tmp_path / "whole.jpg")) == ""
+
+
 def test_a_jpeg_without_its_end_marker_is_read_and_told(tmp_path: Path) -> None:
     whole = photo(300, 200).jpegsave_buffer(Q=90)
     for keep in (len(whole), len(whole) - 2):

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import logging
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import pyvips
@@ -29,6 +32,40 @@ def decoder_error(reason: str) -> pyvips.Error:
 def forget_errors() -> None:
     """Drop texts that libvips kept of other files: it puts them before those of the next one."""
     pyvips.vips_lib.vips_error_clear()
+
+
+@contextmanager
+def decoder_warnings() -> Iterator[list[str]]:
+    """What the JPEG decoder says of damage that does not stop it, in the order it says it; pictures
+    must be read to their end, and let go, in the block.
+
+    It never fails on a warning while it reduces a picture: libvips logs how many there were when
+    the file is closed. A cached operation would keep it open.
+    """
+    said: list[str] = []
+    logger, listener, kept = logging.getLogger("pyvips"), _Listener(said), pyvips.cache_get_max()
+    pyvips.cache_set_max(0)
+    logger.addHandler(listener)
+    try:
+        yield said
+    finally:
+        logger.removeHandler(listener)
+        pyvips.cache_set_max(kept)
+
+
+class _Listener(logging.Handler):
+    def __init__(self, said: list[str]) -> None:
+        super().__init__(logging.WARNING)
+        self._said = said
+
+    def emit(self, record: logging.LogRecord) -> None:
+        # "VIPS: read gave 2 warnings", then often, but not always, the last of them:
+        # "VIPS: VipsJpeg: Corrupt JPEG data: premature end of data segment"
+        message = record.getMessage().strip()
+        if "read gave" in message:
+            self._said.append("its data does not fit together")
+        elif "VipsJpeg" in message:
+            self._said.append(message.rpartition(": ")[2])
 
 
 def broken_picture(path: Path, kind: FileKind, file: str, decoder: str) -> SourceError:

@@ -13,7 +13,7 @@ import pyvips
 from gefa.core.errors import SourceError
 from gefa.core.geometry import Rect, Size
 from gefa.core.pixels import AlphaKind, alpha_kind, as_image, outside_srgb, resize, to_srgb
-from gefa.core.read.broken import broken_picture, forget_errors
+from gefa.core.read.broken import broken_picture, decoder_warnings, forget_errors
 from gefa.core.read.colour_profile import dropped_by_libpng, trouble_with
 from gefa.core.read.copyright import copyright_of
 from gefa.core.read.document import CANVAS_PATH, Document, Kind, Notice, Part, StoredFile
@@ -151,20 +151,24 @@ class FlatPicture(Document):
     def _tell_of_damage(self) -> None:
         if self._kind not in _SUSPECT:
             return
+        shrink = _shrink_on_load(self._kind, 16)
         try:
-            shrink = _shrink_on_load(self._kind, 16)
-            self._loaded(shrink=shrink, fail_on="warning").avg()
-            if self._without_end:
-                self._tell("lacks its end marker, as if cut off; all of its picture could be read")
+            with decoder_warnings() as warnings:
+                self._loaded(shrink=shrink, fail_on="warning").avg()
+            damage = warnings[-1] if warnings else ""
         except pyvips.Error as error:
+            damage = _last_line(error)
             try:
                 self._loaded(shrink=shrink).avg()
             except pyvips.Error:
                 return  # whoever draws it says that it cannot be
+        if damage:
             self._tell(
-                f"is damaged ({_last_line(error)}); part of it may show wrong. Compare it with the"
-                " original, and bring it in again"
+                f"is damaged ({damage}); part of it may show wrong. Compare it with the original,"
+                " and bring it in again"
             )
+        elif self._without_end:
+            self._tell("lacks its end marker, as if cut off; all of its picture could be read")
 
     def profile_trouble(self) -> str:
         return self._profile_trouble
