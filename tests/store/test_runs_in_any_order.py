@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import hashlib
 import tempfile
+from datetime import UTC, datetime
 from functools import cache
 from pathlib import Path
 
@@ -23,12 +24,14 @@ from gefa.core.read import read
 from gefa.core.read.survey import survey
 from gefa.core.treat.recipe import Recipe
 from gefa.store import desk
+from gefa.store.contracts import TaskKind
 from gefa.store.desk_rows import Standing, desk_rows
 from gefa.store.models import Run, Source, Task, TaskState, Variant, new_id
-from gefa.store.plans import change_plan, change_shared, shared_plan, whole_plan
+from gefa.store.plans import change_plan, change_shared, prepared_for, shared_plan, whole_plan
 from gefa.store.recipes import save_recipe
 from gefa.store.run_choice import choose, plan_run
 from gefa.store.runs import run_again, start_run, stop_run
+from gefa.store.shown_cuts import cuts_mark, shown_cuts
 from gefa.store.sources import bring_in, latest_revision, present
 from gefa.store.standing import changed_sources, last_runs
 from gefa.store.store import Store
@@ -88,6 +91,7 @@ class Runs(RuleBasedStateMachine):
     def __init__(self) -> None:
         super().__init__()
         self.store = _store()
+        self.weighed: dict[str, list[str]] = {}
         with self.store.changing() as session:
             for source in present(session):
                 desk.remove(session, [source])
@@ -184,9 +188,19 @@ class Runs(RuleBasedStateMachine):
         self.stop_or_try_again(again=False)
         self.stop_or_try_again(again=True)
 
+    @rule()
+    def run_fail_in_part_and_try_again(self) -> None:
+        self.work_off()
+        self.run(all=True, between=20)
+        self.work("partly", last=False)
+        self.work_off()
+        self.what_pages_weigh_is_never_stale()
+        self.stop_or_try_again(again=True)
+        self.work_off()
+
     # -- what the server does --------------------------------------------------------------
 
-    @rule(how=st.sampled_from(["done", "done", "failed"]), last=st.booleans())
+    @rule(how=st.sampled_from(["done", "done", "failed", "partly"]), last=st.booleans())
     def work(self, how: str, last: bool) -> None:
         with self.store.reading() as session:
             tasks = session.exec(
@@ -211,8 +225,11 @@ class Runs(RuleBasedStateMachine):
 
     def _settle(self, task: Task, how: str) -> None:
         outcome = Outcome(job=task.id, problem="it broke")
-        if how == "done":
+        if how != "failed":
             report = perform(self.store.folder, task.id, task.kind.value, task.task, 1)
+            if how == "partly" and task.kind is TaskKind.CUT and report["files"]:
+                lost = report["files"].pop()
+                report["failed"].append({"cut": task.name, "reason": f"{lost['path']} broke"})
             outcome = Outcome(job=task.id, report=report)
         with self.store.changing() as session:
             now = session.get(Task, task.id)
@@ -240,6 +257,15 @@ class Runs(RuleBasedStateMachine):
                     ).all()
                     assert {f"{f.path} {f.sha256}" for f in made} == expected[source.name]
 
+    @invariant()
+    def what_pages_weigh_is_never_stale(self) -> None:
+        with self.store.reading() as session:
+            mark = cuts_mark(session)
+            names = session.exec(select(Task.name).where(col(Task.run_id).is_not(None))).all()
+            files = shown_cuts(session, set(names)).manifest.files
+            found = sorted(f"{file.source} {file.path} {file.sha256}" for file in files)
+            assert self.weighed.setdefault(mark, found) == found
+
     def _expected(self, session: Session) -> dict[str, set[str]]:
         by_blob = {hashlib.sha256(_picture(n)).hexdigest(): n for n in range(4)}
         pictures, plans = [], []
@@ -266,4 +292,21 @@ def _recipe(width: int) -> Recipe:
 
 
 TestRuns = Runs.TestCase
-TestRuns.settings = settings(max_examples=20, stateful_step_count=20, deadline=None)
+TestRuns.settings = settings(max_examples=15, stateful_step_count=20, deadline=None)
+
+
+def test_year_and_month_are_those_of_the_day_a_source_came_in(store: Store) -> None:
+    """Also when a new revision comes, and the recipe is run, in another year."""
+    dated = _recipe(20).model_copy(update={"name": "{yyyy}/{mm}/{cut}.{ext}"})
+    with store.changing() as session:
+        save_recipe(session, "tiny", dated, "Dated")
+        change_shared(session, Plan(default="tiny"), "Dated")
+        source, _ = bring_in(session, "a.png", store.blobs.put(_picture(0)), "png")
+        source.created = datetime(2024, 3, 9, tzinfo=UTC)
+        session.add(source)
+        bring_in(session, "a.png", store.blobs.put(_picture(1)), "png")
+        revision = latest_revision(session, source.id)
+        assert revision is not None
+        revision.survey = survey(read(_on_disk(1), "a.png")).model_dump(mode="json")
+        prepared = prepared_for(session, source, revision, whole_plan(session, source))
+        assert [v.path for job in prepared.jobs for v in job.variants] == ["2024/03/a.png"]

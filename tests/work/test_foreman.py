@@ -6,6 +6,7 @@ import os
 import subprocess
 import sys
 from collections.abc import Iterator
+from unittest.mock import Mock
 
 import pytest
 from sqlmodel import select
@@ -86,6 +87,24 @@ def test_an_outcome_of_a_job_that_is_not_known_is_ignored(desk: Desk) -> None:
     desk.queue.answer(Outcome(job="nobody's"))
     desk.turn()
     assert desk.job().state is TaskState.QUEUED
+
+
+def test_an_outcome_that_cannot_be_written_is_kept_and_its_job_not_sent_again(
+    desk: Desk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    desk.turn()
+    job = desk.take()
+    assert job is not None
+    desk.queue.answer(Outcome(job=job, problem="damaged", refused=True))
+    with monkeypatch.context() as patch:
+        patch.setattr(module, "settle", Mock(side_effect=OSError("no such luck")))
+        for _ in range(3):
+            desk.turn()
+    assert desk.take() is None, "its answer is there"
+    assert (desk.job().state, desk.job().sent) == (TaskState.QUEUED, 1)
+    desk.foreman._troubles.clear()
+    desk.turn()
+    assert desk.revision().problem == "damaged"
 
 
 def test_a_job_held_by_a_living_worker_is_left_alone(desk: Desk) -> None:
