@@ -16,6 +16,8 @@ In reading order:
 - ``make_cut``: Makes the files of one cut
 - ``cut_warnings``: Warnings about a cut that was made
 - ``report``: The report of one cut: its files, what was left out and why, warnings
+- ``pieces``: Squares of a picture that stand for the whole of it
+- ``guessed_quality``: Guesses the quality numbers that a look needs
 - ``sampling``: Estimates the weight of a cut's files from small samples of its picture
 - ``memory_shelf``: A shelf in memory, for files that are only measured
 - ``own_files``: Which files of an out folder are Gefa's own; no other is ever touched

@@ -17,7 +17,7 @@ SEARCH = 5
 """edition of the quality search; a new edition may find other files for the same look"""
 TONE = 1
 """edition of the tone lift"""
-ESTIMATE = 3
+ESTIMATE = 4
 """edition of the estimates of weight"""
 DRAWING = 1
 """edition of the SVG files"""

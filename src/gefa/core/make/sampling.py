@@ -1,42 +1,40 @@
 """Estimates the weight of a cut's files from small samples of its picture.
 
-Photographs are sampled: at a few widths tiles from all over the picture are encoded as a run would
-encode the whole, since their grain shows near the natural size only, and quick encoders treat it
-otherwise. What the whole weighs more than its tiles is told by a quick encoder. Weights at other
-widths lie between these points, on logarithmic scales. All else, whose weight lies in a few edges
-that a sample would miss, is made at once where that costs little: a run finds it made.
+A look is searched for on a small copy of a photograph (``guessed_quality``). What its files weigh
+at larger sizes is told by a few pieces of it (``pieces``), since grain shows near the natural size
+only; what the whole weighs more than they do, by a quick encoder. Weights at other widths lie
+between these points, on logarithmic scales. All else, whose weight lies in a few edges that a
+sample would miss, is made at once where that costs little: a run finds it made.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from math import log2
 
 import pyvips
 
 from gefa.core.errors import EncodeError, NotDrawable
 from gefa.core.geometry import Rect, Size, height_for
 from gefa.core.make.estimate import Estimate
+from gefa.core.make.guessed_quality import SMALL, GuessedQuality
 from gefa.core.make.job import CutJob, PlannedVariant
 from gefa.core.make.made import CutFacts, Shelf
 from gefa.core.make.make_cut import carry_out, crop_of, pictures_for
+from gefa.core.make.pieces import SIDE, Pieces
 from gefa.core.make.report import JobReport
 from gefa.core.pixels import AlphaKind, alpha_kind
 from gefa.core.read.document import Document
-from gefa.core.treat.curves import PERFECT, between, warped
+from gefa.core.treat.auto_formats import TRIAL_WIDTH, hopeless
 from gefa.core.treat.encode import encode
-from gefa.core.treat.encode_at_quality import EncodeRequest, EncodeSource, find
+from gefa.core.treat.encode_at_quality import PROBE_WIDTH, EncodeRequest, EncodeSource, find
 from gefa.core.treat.formats import FORMATS, Format, typical_of
 from gefa.core.treat.nature import Nature, nature_of
 from gefa.core.treat.pictures import Pictures, fit_alpha
-from gefa.core.treat.quality_search import HIGHEST, EncodeResult
-from gefa.core.treat.recipe import Aim
+from gefa.core.treat.recipe import Aim, Settings
 from gefa.core.treat.svg_file import sent_bytes
 from gefa.core.treat.weight_steps import growth
 
-SMALL = (128, 240)
-"""px between which the small width lies; a quarter of the widest, if possible"""
 WIDEST = 2_600
 """px: wider pictures are extrapolated from this width, so that huge pictures cost no more than
 large ones"""
@@ -44,23 +42,19 @@ MADE_AT_ONCE = 400_000
 """px of all files together up to which photographs are simply made"""
 DRAWN_AT_ONCE = 8_000_000
 """the same for flat and transparent pictures, which encode faster"""
-TILE = 96
-"""px a side of a tile; smaller ones would be mostly edge"""
-ACROSS, DOWN = 3, 2
-COPY = 320
-"""px of width of the small copy that looks are searched on"""
-PIECE, PIECES = 256, 3
-"""px a side of the pieces at natural size that a look is searched on, and how many each way: the
-look of the whole is that of its worst places, which fewer or smaller pieces miss"""
-SAMPLED_FROM = 2
-"""a picture is sampled if it has this many times the pixels of the tiles"""
-SHELL = {Format.AVIF: 300, Format.WEBP: 30, Format.JPEG: 600, Format.PNG: 60}
-"""bytes of a file that do not grow with the picture: boxes, tables, headers"""
-QUICK = {Format.AVIF: 0, Format.WEBP: 0, Format.JPEG: 0, Format.PNG: 1}
+SHARE = 0.03
+"""of the pixels of all widths together that pieces have: what an estimate may cost of the making"""
+LEAST, MOST = 3, 9
+"""pieces"""
+PROBE_UP_TO = 560
+"""px of the widest rung that a look is searched on, in place of a copy of PROBE_WIDTH"""
+SHELL = {Format.AVIF: 430, Format.WEBP: 280, Format.JPEG: 440, Format.PNG: 60}
+"""bytes of a piece that do not grow with it: boxes, tables, and what an encoder knows of a picture
+only after a while"""
+QUICK = {Format.JPEG: 0, Format.PNG: 1}
 """efforts of the quick encoders"""
-QUICK_QUALITY = 80
-USUALLY_ABOVE = 0.9
-"""points above its look that a file ends at: qualities are whole numbers"""
+QUICK_SHELL = {Format.JPEG: 640, Format.PNG: 60}
+QUICK_QUALITY = 75
 
 
 @dataclass(frozen=True)
@@ -91,27 +85,42 @@ def look_at(
 
 
 class _Sampling:
-    """A job that is estimated from samples of its pixels."""
+    """A job that is estimated from samples of its pixels: a photograph at its narrowest width, at a
+    copy's, and at its widest; all else at the narrowest and where formats are compared."""
 
     def __init__(self, job: CutJob, pictures: Pictures, crop: Rect | None) -> None:
         self._job, self._pictures = job, pictures
-        widest = job.widest.width
-        small = min(widest, max(SMALL[0], min(SMALL[1], widest // 4)))
-        wide = min(widest, WIDEST)
-        middle = round((small * wide) ** 0.5)
-        self._sizes = [self._at(width) for width in sorted({small, middle, wide})]
+        widths = sorted({variant.width for variant in job.pixels} or {job.widest.width})
+        wide = min(widths[-1], WIDEST)
+        trial = min(
+            (w for w in widths if w <= wide), key=lambda w: abs(w - TRIAL_WIDTH), default=wide
+        )
+        self._trial = self._at(trial)
+        self._wide = self._at(wide)
+        self._probe = self._at(
+            next((w for w in widths if SMALL <= w <= PROBE_UP_TO), min(PROBE_WIDTH, trial))
+        )
+        narrow = min(widths[0], self._probe.width)
+        self._sizes = [self._at(width) for width in sorted({narrow, self._probe.width, wide})]
+        self._drawn_sizes = [self._at(width) for width in sorted({narrow, trial})]
+        area = 1e6 * sum(size.megapixels for size in {v.size for v in job.expected})
+        self._count = max(LEAST, min(MOST, round(SHARE * area / SIDE**2)))
         self._fitted: dict[tuple[Size, Format], pyvips.Image] = {}
         self._ratios: dict[tuple[Size, Format], float] = {}
-        self._searched: dict[tuple[Format, Size], EncodeResult] = {}
-        self.facts = self._measured(self._at(middle), crop)
+        self._cut: dict[Size, Pieces] = {}
+        self._qualities: dict[float, GuessedQuality] = {}
+        self.facts = self._measured(self._trial, crop)
 
     @property
     def is_photograph(self) -> bool:
-        """Whether tiles represent the whole picture."""
+        """Whether pieces represent the whole picture."""
         return self.facts.nature is Nature.PHOTOGRAPH and self.facts.alpha is AlphaKind.NONE
 
     def estimate(self) -> Estimate:
         samples = {v.format: v for v in self._job.pixels}
+        if self._job.recipe.auto:
+            for format in hopeless(self.facts.nature, self.facts.alpha):
+                samples.pop(format, None)
         points = {format: self._points(variant) for format, variant in samples.items()}
         if self._job.drawing is not None:
             points[Format.SVG] = self._as_drawing(self._job.drawing)
@@ -146,8 +155,7 @@ class _Sampling:
 
     def _points(self, variant: PlannedVariant) -> tuple[tuple[int, int], ...]:
         found = []
-        sizes = self._sizes if self.is_photograph else self._sizes[:2]
-        for size in sizes:
+        for size in self._sizes if self.is_photograph else self._drawn_sizes:
             try:
                 found.append((size.width, self._weight(variant, size)))
             except EncodeError:
@@ -156,110 +164,79 @@ class _Sampling:
 
     def _weight(self, variant: PlannedVariant, size: Size) -> int:
         """Expected bytes of the whole picture at a size, in a variant's format and quality."""
-        image = self._image(size, variant.format)
-        tiles = tiles_of(image) if self.is_photograph else None
-        shell = SHELL[variant.format]
-        lossless = not FORMATS[variant.format].lossy
-        # The palette that tiles need is not the one that the whole needs.
-        if tiles is None or (lossless and variant.look is not None):
-            return len(self._found(image, variant, variant.quality))
-        beyond = self._beyond(size, Format.PNG if lossless else Format.JPEG)
-        quality = _share_of(variant.quality, beyond)
-        if variant.look is not None:
-            quality = self._quality_for(variant, size)
-        return round((len(self._found(tiles, variant, quality)) - shell) * beyond) + shell
+        format, settings = variant.format, self._job.recipe.settings_for(variant.format)
+        lossless = not FORMATS[format].lossy
+        # The palette that pieces need is not the one that the whole needs.
+        if not self.is_photograph or (lossless and variant.look is not None):
+            source = EncodeSource(self._image(size, format), nature=self.facts.nature)
+            return len(find(source, EncodeRequest(format, variant.quality, settings)).data)
+        if isinstance(variant.quality, Aim) and variant.quality.max_bytes is not None:
+            return self._in_budget(variant, variant.quality.max_bytes, size)
+        if variant.look is None:
+            assert not isinstance(variant.quality, Aim)
+            return self._scaled_up(size, format, variant.quality, settings)
+        guessed, pieces = self._guessed(variant.look), self._pieces(size).images
+        quality = guessed.quality(format, size)
+        settings = guessed.settings(format, size, pieces[len(pieces) // 2])
+        draft = typical_of(format).draft
+        if draft is None or size.width <= self._probe.width:
+            return self._scaled_up(size, format, quality, settings)
+        settings = replace(settings, effort=draft.effort)
+        gain = guessed.draft_gain(format, quality)
+        return round(gain * self._scaled_up(size, format, quality, settings))
 
-    def _quality_for(self, variant: PlannedVariant, size: Size) -> int | None:
-        """The quality number that a look needs at a size, searched on a small copy of the whole:
-        the look of tiles is not that of the whole."""
-        widest, copy = self._sizes[-1], self._at(min(self._job.widest.width, COPY))
-        typical = typical_of(variant.format)
-        wanted = warped(min(PERFECT, (variant.look or 0.0) + USUALLY_ABOVE))
-        known = []
-        for at in dict.fromkeys((copy, widest)):
-            found = self._search(variant, at)
-            if found.quality is None or found.curve is None:
-                return found.quality
-            known.append((log2(at.width), found.curve))
-        if len(known) == 1:
-            drift = typical.drift * (log2(size.width) - known[0][0])
-            quality = known[0][1].moved(drift).quality(wanted)
-        else:
-            qualities = [curve.quality(wanted) for _, curve in known]
-            quality = between([at for at, _ in known], qualities, log2(size.width))
-        return max(1, min(HIGHEST, round(quality)))
+    def _scaled_up(
+        self, size: Size, format: Format, quality: int | None, settings: Settings
+    ) -> int:
+        """The weight of the whole, from that of its pieces."""
+        beyond = self._beyond(size, Format.JPEG if FORMATS[format].lossy else Format.PNG)
+        files = self._pieces(size).encoded(format, quality, settings)
+        return round(sum(len(file) - SHELL[format] for file in files) * beyond) + SHELL[format]
 
-    def _search(self, variant: PlannedVariant, size: Size) -> EncodeResult:
-        """Search on pieces at natural size, side by side."""
-        if (variant.format, size) not in self._searched:
-            image = self._image(size, variant.format)
-            if max(image.width, image.height) > PIECE * PIECES:
-                image = _spread(image, PIECE, PIECES, PIECES)
-            source = EncodeSource(image, nature=self.facts.nature)
-            settings = self._job.recipe.settings_for(variant.format)
-            request = EncodeRequest(variant.format, variant.quality, settings)
-            self._searched[variant.format, size] = source.searched(request)
-        return self._searched[variant.format, size]
-
-    def _found(
-        self, image: pyvips.Image, variant: PlannedVariant, quality: int | Aim | None
-    ) -> bytes:
+    def _in_budget(self, variant: PlannedVariant, most: int, size: Size) -> int:
+        """The same for a byte limit, searched on the piece with the usual detail."""
+        pieces = self._pieces(size).images
+        source = EncodeSource(pieces[len(pieces) // 2], nature=self.facts.nature)
+        lossy = FORMATS[variant.format].lossy
+        share = self._beyond(size, Format.JPEG if lossy else Format.PNG) * len(pieces)
+        aim = Aim(max_bytes=max(100, round(most / share)))
         settings = self._job.recipe.settings_for(variant.format)
-        source = EncodeSource(image, nature=self.facts.nature)
-        return find(source, EncodeRequest(variant.format, quality, settings)).data
+        found = find(source, EncodeRequest(variant.format, aim, settings))
+        return min(most, round(len(found.data) * share))
+
+    def _guessed(self, look: float) -> GuessedQuality:
+        if look not in self._qualities:
+            self._qualities[look] = GuessedQuality(
+                self._job.recipe, look, self._opaque, self._probe, self._trial
+            )
+        return self._qualities[look]
+
+    def _opaque(self, size: Size) -> pyvips.Image:
+        return self._image(size, Format.JPEG)
+
+    # -- pieces --------------------------------------------------------------------------
+
+    def _pieces(self, size: Size) -> Pieces:
+        if size not in self._cut:
+            self._cut[size] = Pieces(self._opaque(size), self._count)
+        return self._cut[size]
 
     def _beyond(self, size: Size, proxy: Format) -> float:
-        """The whole picture's weight divided by that of its tiles, by a quick encoder."""
+        """The whole picture's weight divided by that of its pieces, by a quick encoder."""
+        pieces = self._pieces(size)
+        if pieces.are_whole:
+            return 1.0
         if (size, proxy) not in self._ratios:
-            image = self._image(size, proxy)
-            tiles = tiles_of(image)
-            assert tiles is not None
-            whole, part = (self._quickly(one, proxy) for one in (image, tiles))
-            self._ratios[size, proxy] = whole / part
+            settings = replace(self._job.recipe.settings_for(proxy), effort=QUICK[proxy])
+            quality = QUICK_QUALITY if FORMATS[proxy].lossy else None
+            shell = QUICK_SHELL[proxy]
+            whole = len(encode(self._image(size, proxy), proxy, quality, settings)) - shell
+            part = sum(len(data) - shell for data in pieces.encoded(proxy, quality, settings))
+            self._ratios[size, proxy] = max(1, whole) / max(1, part)
         return self._ratios[size, proxy]
-
-    def _quickly(self, image: pyvips.Image, proxy: Format) -> int:
-        settings = replace(self._job.recipe.settings_for(proxy), effort=QUICK.get(proxy))
-        quality = QUICK_QUALITY if FORMATS[proxy].lossy else None
-        return max(1, len(encode(image, proxy, quality, settings)) - SHELL[proxy])
 
     def _image(self, size: Size, format: Format) -> pyvips.Image:
         if (size, format) not in self._fitted:
             image = fit_alpha(self._pictures.at(size), format, self._job.recipe)
             self._fitted[size, format] = image
         return self._fitted[size, format]
-
-
-def _share_of(quality: int | Aim | None, beyond: float) -> int | Aim | None:
-    """The tiles' share of a byte limit."""
-    if isinstance(quality, Aim) and quality.max_bytes is not None:
-        return Aim(max_bytes=max(100, round(quality.max_bytes / beyond)))
-    return quality
-
-
-def tiles_of(image: pyvips.Image) -> pyvips.Image | None:
-    """Tiles from all over a picture, side by side; None if the picture is hardly larger than the
-    tiles."""
-    if image.width * image.height < SAMPLED_FROM * TILE * TILE * ACROSS * DOWN:
-        return None
-    if image.width < TILE * ACROSS or image.height < TILE * DOWN:
-        return None
-    return _spread(image, TILE, ACROSS, DOWN)
-
-
-def _spread(image: pyvips.Image, side: int, across: int, down: int) -> pyvips.Image:
-    """Squares of ``side`` px from all over a picture, as one picture in memory."""
-    wide, high = min(side, image.width), min(side, image.height)
-    pieces = [
-        image.crop(
-            min(
-                image.width - wide, max(0, round((column + 0.5) * image.width / across - wide / 2))
-            ),
-            min(image.height - high, max(0, round((row + 0.5) * image.height / down - high / 2))),
-            wide,
-            high,
-        )
-        for row in range(down)
-        for column in range(across)
-    ]
-    return pyvips.Image.arrayjoin(pieces, across=across).copy_memory()

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
 from math import log2
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 import pyvips
 
@@ -164,7 +164,7 @@ def find(source: EncodeSource, request: EncodeRequest) -> EncodeResult:
 def _for_look(source: EncodeSource, request: EncodeRequest) -> EncodeResult:
     assert isinstance(request.quality, Aim)
     look = request.quality.look or PERFECT
-    settings = _with_chroma(source, look, request)
+    settings = with_chroma(source, look, request.format, request.settings)
 
     def encoded(quality: int | None) -> bytes:
         return encode(source.image, request.format, quality, settings, request.dpi)
@@ -203,22 +203,37 @@ def _drafts(source: EncodeSource, request: EncodeRequest) -> Curve:
     file and save most second tries."""
     typical = typical_of(request.format)
     assert typical.draft is not None
-    assert isinstance(request.quality, Aim)
     gain = typical.draft.gain_at(source.width)
-    look = request.quality.look or PERFECT
-    wanted = warped(min(PERFECT, look + SLACK / 2)) - gain
-    settings = replace(_with_chroma(source, look, request), effort=typical.draft.effort)
     start = typical.scores.moved(-gain)
     if source.probe is not None:
         start = source.probe.drafted(request).moved(_drift(source, source.probe, request))
+    assert isinstance(request.quality, Aim)
+    look = request.quality.look or PERFECT
+    settings = replace(
+        with_chroma(source, look, request.format, request.settings), effort=typical.draft.effort
+    )
+
+    def score(quality: int) -> float:
+        data = encode(source.image, request.format, quality, settings, request.dpi)
+        return source.score(data, request.format)
+
+    return tried_near(request.format, look, start, gain, MOST_DRAFTS, score)
+
+
+def tried_near(
+    format: Format, look: float, start: Curve, gain: float, most: int, score: Callable[[int], float]
+) -> Curve:
+    """The curve ``start``, bent through up to ``most`` tries near the look; ``score`` makes a file
+    at a quality and scores it. If these are drafts, files of the usual effort ``gain`` so much."""
+    typical = typical_of(format)
+    wanted = warped(min(PERFECT, look + SLACK / 2)) - gain
     curve = start
     tries: list[tuple[int, float]] = []
-    for _ in range(MOST_DRAFTS):
+    for _ in range(most):
         quality = max(typical.lowest, min(HIGHEST, round(curve.quality(wanted))))
         if any(abs(quality - tried) < FAR for tried, _ in tries):
             break
-        data = encode(source.image, request.format, quality, settings, request.dpi)
-        tries.append((quality, warped(source.score(data, request.format))))
+        tries.append((quality, warped(score(quality))))
         curve = through(start, tries)
     return curve
 
@@ -270,14 +285,19 @@ def _fewest_colours(source: EncodeSource, request: EncodeRequest, look: float) -
     return EncodeResult(None, fewer, encodes, score=min(s for s in tries if s >= look))
 
 
-def _with_chroma(source: EncodeSource, look: float, request: EncodeRequest) -> Settings:
+class HalfColour(Protocol):
+    """A picture that can be asked what half the resolution of colour takes from it."""
+
+    def reaches_with_half_colour(self, score: float) -> bool: ...
+
+
+def with_chroma(source: HalfColour, look: float, format: Format, settings: Settings) -> Settings:
     """Settings with the chroma decided: full colour only if half colour would take more than its
     share of the allowed loss. Encoders themselves choose by quality alone, or not at all."""
-    settings = request.settings
     if settings.chroma is not Chroma.AUTO:
         return settings
-    facts = FORMATS[request.format]
-    share = typical_of(request.format).colour_share
+    facts = FORMATS[format]
+    share = typical_of(format).colour_share
     if source.reaches_with_half_colour(PERFECT - share * (PERFECT - look)):
         return replace(settings, chroma=Chroma.HALF)
     return replace(settings, chroma=Chroma.FULL) if facts.chooses_chroma else settings
