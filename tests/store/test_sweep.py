@@ -152,3 +152,13 @@ def test_what_was_followed_or_removed_is_forgotten_after_a_month(store: Store) -
         assert {v.id for v in session.exec(select(Variant)).all()} == {current.id, lately.id}
         assert {u.id for u in session.exec(select(Upload)).all()} == {there.id, back.id}
         assert {job.upload_id for job in session.exec(select(Task)).all()} == {there.id}
+
+
+def test_pieces_that_belong_to_nothing_are_deleted_after_a_while(store: Store) -> None:
+    """Of a slot that was removed while somebody uploaded to it."""
+    old, fresh = store.pieces("old"), store.pieces("fresh")
+    for path in (old, fresh):
+        path.write_bytes(b"half a picture")
+    os.utime(old, (0, 0))
+    store.sweep_pieces(3600)
+    assert (old.exists(), fresh.exists()) == (False, True)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -101,6 +102,14 @@ class Store:
         folder = self.folder / "resumable"
         folder.mkdir(exist_ok=True)
         return folder / resumable_id
+
+    def sweep_pieces(self, seconds: float) -> None:
+        """Delete pieces that nobody added to for so long: those of a slot that was removed are in
+        no table any more."""
+        for path in self.pieces("").iterdir():
+            with suppress(FileNotFoundError):
+                if path.stat().st_mtime < time.time() - seconds:
+                    path.unlink()
 
     def close(self) -> None:
         self.engine.dispose()

@@ -12,6 +12,7 @@ from gefa.store.ledger import KEPT, sweep_ledger
 from gefa.store.sign_ins import sweep_sign_ins
 from gefa.store.store import Store
 from gefa.store.sweep import (
+    RESUMED_WITHIN,
     TRASH_SECONDS,
     Sweep,
     backed_up,
@@ -73,6 +74,7 @@ class Housekeeper:
                 sweep_removed(session)
                 sweep_sign_ins(session)
             self._store.blobs.sweep_notes(KEPT.total_seconds())
+            self._store.sweep_pieces(RESUMED_WITHIN.total_seconds())
 
     def _note_uses(self) -> None:
         uses = dict(self._store.uses)
