@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 from sqlmodel import Session, col, select
 
+from gefa.core.deliver.manifest import Totals
 from gefa.core.errors import GefaError
 from gefa.core.make.make_cut import carry_out
 from gefa.core.make.memory_shelf import MemoryShelf
@@ -29,7 +30,9 @@ from gefa.store.desk_rows import Standing, desk_rows
 from gefa.store.models import Run, Source, Task, TaskState, Variant, new_id
 from gefa.store.plans import change_plan, change_shared, prepared_for, shared_plan, whole_plan
 from gefa.store.recipes import save_recipe
+from gefa.store.removal import remove_source
 from gefa.store.run_choice import choose, plan_run
+from gefa.store.run_manifest import manifest_of
 from gefa.store.runs import run_again, start_run, stop_run
 from gefa.store.shown_cuts import cuts_mark, shown_cuts
 from gefa.store.sources import bring_in, latest_revision, present
@@ -151,6 +154,18 @@ class Runs(RuleBasedStateMachine):
                 except GefaError:
                     session.rollback()
 
+    @rule(name=st.sampled_from(NAMES))
+    def run_and_delete_one_for_good(self, name: str) -> None:
+        self.save("b.png", 3)
+        self.save(name, 1)
+        self.run(all=True, between=None)
+        self.work_off()
+        self.remove(name, back=False)
+        with self.store.changing() as session:
+            for source in desk.removed_sources(session):
+                if source.name == name:
+                    remove_source(session, source)
+
     @rule(all=st.booleans(), between=st.sampled_from([None, 20, 30]))
     def run(self, all: bool, between: int | None) -> None:
         """``between``: somebody saves the recipe after the run was planned, before it starts."""
@@ -229,7 +244,8 @@ class Runs(RuleBasedStateMachine):
             report = perform(self.store.folder, task.id, task.kind.value, task.task, 1)
             if how == "partly" and task.kind is TaskKind.CUT and report["files"]:
                 lost = report["files"].pop()
-                report["failed"].append({"cut": task.name, "reason": f"{lost['path']} broke"})
+                source, reason = report["record"]["source"], f"{lost['path']} broke"
+                report["failed"].append({"cut": task.name, "source": source, "reason": reason})
             outcome = Outcome(job=task.id, report=report)
         with self.store.changing() as session:
             now = session.get(Task, task.id)
@@ -256,6 +272,13 @@ class Runs(RuleBasedStateMachine):
                         )
                     ).all()
                     assert {f"{f.path} {f.sha256}" for f in made} == expected[source.name]
+
+    @invariant()
+    def the_newest_run_has_the_sums_of_its_files(self) -> None:
+        with self.store.reading() as session:
+            run = session.exec(select(Run).order_by(col(Run.id).desc()).limit(1)).first()
+            if run is not None and run.finished is not None:
+                assert Totals(**run.totals) == manifest_of(session, run).totals()
 
     @invariant()
     def what_pages_weigh_is_never_stale(self) -> None:
@@ -292,7 +315,7 @@ def _recipe(width: int) -> Recipe:
 
 
 TestRuns = Runs.TestCase
-TestRuns.settings = settings(max_examples=15, stateful_step_count=20, deadline=None)
+TestRuns.settings = settings(max_examples=10, stateful_step_count=20, deadline=None)
 
 
 def test_year_and_month_are_those_of_the_day_a_source_came_in(store: Store) -> None:

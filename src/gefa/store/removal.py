@@ -7,8 +7,8 @@ from sqlmodel import Session, col, select
 
 from gefa.store.models import Outlook, Revision, Run, RunSource, Source, Task, Variant
 from gefa.store.plans import forget_plan
-from gefa.store.run_manifest import sources_of
-from gefa.store.runs import count_anew, name_of, runs_with
+from gefa.store.run_manifest import totals_of
+from gefa.store.runs import name_of, runs_with, take_out
 from gefa.store.trail import Deed, note
 
 
@@ -28,9 +28,13 @@ def _forget_run(session: Session, run: Run) -> None:
 
 
 def _forget_in_run(session: Session, run: Run, source: Source) -> None:
-    if len(sources_of(session, run)) == 1:
+    others = select(RunSource.source_id).where(
+        RunSource.run_id == run.id, RunSource.source_id != source.id
+    )
+    if session.exec(others).first() is None:
         _forget_run(session, run)
         return
+    part = totals_of(session, run, source.id)
     jobs = select(Task.id).where(Task.run_id == run.id, Task.source_id == source.id)
     session.execute(delete(Variant).where(col(Variant.job_id).in_(jobs)))
     session.execute(
@@ -42,7 +46,7 @@ def _forget_in_run(session: Session, run: Run, source: Source) -> None:
         )
     )
     session.flush()
-    count_anew(session, run)
+    take_out(session, run, part)
 
 
 def remove_source(session: Session, source: Source) -> None:

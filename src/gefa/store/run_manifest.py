@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from sqlmodel import Session, col, select
 
 from gefa.core.cut.cut import Remark
-from gefa.core.deliver.manifest import File, Manifest
+from gefa.core.deliver.manifest import File, Manifest, Totals
 from gefa.core.deliver.named_pictures import picture_records
 from gefa.core.deliver.sprite import sprites_of
 from gefa.core.make.made import MadeVariant
@@ -39,8 +39,29 @@ def manifest_of(session: Session, run: Run) -> Manifest:
     """What the run has made so far, in the order of its cuts, with scores measured since."""
     names = {source.id: own.name for source, own in sources_of(session, run)}
     manifest = Manifest(sources=list(names.values()), **run.said)
+    _take_all_in(session, manifest, jobs_of(session, run.id), names)
+    manifest.sprites = sprites_of(manifest.cuts, manifest.files)
+    # A run of some sources has not all that the pictures of the site show: those are left out.
+    manifest.pictures, _ = picture_records(manifest, shared_plan(session).pictures)
+    return manifest
+
+
+def totals_of(session: Session, run: Run, source_id: str) -> Totals:
+    """The sums of what the run has made of one source."""
+    tasks = session.exec(
+        select(Task).where(Task.run_id == run.id, Task.source_id == source_id)
+    ).all()
+    manifest = Manifest(sources=[])
+    _take_all_in(session, manifest, tasks, {})
+    return manifest.totals()
+
+
+def _take_all_in(
+    session: Session, manifest: Manifest, tasks: Sequence[Task], names: Mapping[str, str]
+) -> None:
+    """Add the reports of tasks; ``names`` are those of their sources, by id."""
     reports: list[JobReport] = []
-    for task in jobs_of(session, run.id):
+    for task in tasks:
         if task.kind is TaskKind.PDF:
             continue
         if task.state is TaskState.FAILED:
@@ -52,10 +73,6 @@ def manifest_of(session: Session, run: Run) -> Manifest:
             manifest.originals += TakeReport.model_validate(task.report).originals
     for report in with_looks(session, reports):
         _take_in(manifest, report)
-    manifest.sprites = sprites_of(manifest.cuts, manifest.files)
-    # A run of some sources has not all that the pictures of the site show: those are left out.
-    manifest.pictures, _ = picture_records(manifest, shared_plan(session).pictures)
-    return manifest
 
 
 def _take_in(manifest: Manifest, report: JobReport) -> None:

@@ -10,7 +10,7 @@ from sqlalchemy import select as sql_select
 from sqlmodel import Session, col, select
 
 from gefa.core.cut.cut import Remark
-from gefa.core.deliver.manifest import File, Manifest
+from gefa.core.deliver.manifest import Manifest, Totals
 from gefa.core.make.job import CutJob
 from gefa.core.make.prepare import Prepared
 from gefa.core.plan.plan import Plan
@@ -117,13 +117,14 @@ def runs_with(session: Session, source: Source) -> Sequence[Run]:
     ).all()
 
 
-def count_anew(session: Session, run: Run) -> None:
-    """Recount a run after something was deleted; it finishes if nothing is left to do."""
-    still_open = any(job.state is TaskState.QUEUED for job in jobs_of(session, run.id))
-    if run.finished is None and not still_open and not is_waiting(run):
+def take_out(session: Session, run: Run, part: Totals) -> None:
+    """Take the sums of what was deleted from a run's; it finishes if nothing is left to do."""
+    still_open = select(Task.id).where(Task.run_id == run.id, Task.state == TaskState.QUEUED)
+    if run.finished is None and not session.exec(still_open).first() and not is_waiting(run):
         finish(session, run)
     elif run.finished is not None:
-        run.totals = manifest_of(session, run).totals().model_dump()
+        before, gone = Totals(**run.totals).model_dump(), part.model_dump()
+        run.totals = {name: before[name] - gone[name] for name in before}
         session.add(run)
 
 
@@ -239,18 +240,19 @@ def _dropped(session: Session, run: Run, now_made: Manifest) -> list[dict[str, s
     present = {file.path for file in now_made.files}
     sources = {s.id: own.name for s, own in sources_of(session, run) if own.name not in unread}
     return [
-        Remark(cut=file.cut, source=name, reason=f"{file.path} is not made any more").model_dump()
-        for name, file in _made_before(session, run, sources)
-        if file.path not in present and (name, file.cut) not in failing
+        Remark(cut=cut, source=name, reason=f"{path} is not made any more").model_dump()
+        for name, cut, path in _made_before(session, run, sources)
+        if path not in present and (name, cut) not in failing
     ]
 
 
 def _made_before(
     session: Session, run: Run, sources: Mapping[str, str]
-) -> Iterator[tuple[str, File]]:
-    """Files that earlier runs made of these sources, given by id with their current names."""
-    before = session.execute(
-        sql_select(col(RunSource.source_id), func.max(col(RunSource.run_id)))
+) -> Iterator[tuple[str, str, str]]:
+    """Source, cut and path of each file that the last run before this one made of each source;
+    ``sources`` are their present names, by id."""
+    last = (
+        sql_select(col(RunSource.source_id), func.max(col(RunSource.run_id)).label("run_id"))
         .join(Run, col(Run.id) == col(RunSource.run_id))
         .where(
             col(Run.finished).is_not(None),
@@ -258,19 +260,20 @@ def _made_before(
             col(Run.id) < run.id,
         )
         .group_by(col(RunSource.source_id))
+        .subquery()
     )
-    by_run: dict[str, list[str]] = {}
-    for source_id, run_id in before:
+    made = session.execute(
+        sql_select(col(Task.source_id), col(Variant.cut), col(Variant.path))
+        .join(Task, col(Task.id) == col(Variant.job_id))
+        .join(
+            last,
+            (last.c.source_id == col(Task.source_id)) & (last.c.run_id == col(Variant.run_id)),
+        )
+        .order_by(col(Variant.id))
+    )
+    for source_id, cut, path in made:
         if source_id in sources:
-            by_run.setdefault(run_id, []).append(source_id)
-    for run_id, ids in by_run.items():
-        earlier = session.get_one(Run, run_id)
-        files = divided_by_source(manifest_of(session, earlier))
-        names = {s.id: own.name for s, own in sources_of(session, earlier)}
-        for source_id in ids:
-            made = files.get(names[source_id])
-            for file in made.files if made else ():
-                yield sources[source_id], file
+            yield sources[source_id], cut, path
 
 
 def newest_made(session: Session, source_id: str) -> tuple[str, set[str]]:
