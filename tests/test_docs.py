@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -17,7 +16,7 @@ from gefa.core.treat.formats import FORMATS
 from gefa.core.treat.recipe import BUILT_IN, Aim
 from gefa.store.store import Store
 from tests.conftest import Server
-from tests.make import photo
+from tests.make import G, L, dot, ora, photo
 
 ROOT = Path(__file__).parents[1]
 DOCS = [ROOT / "README.md", ROOT / "ARCHITECTURE.md", *sorted((ROOT / "docs").glob("*.md"))]
@@ -42,12 +41,15 @@ def commands() -> list[tuple[str, str]]:
 
 
 @pytest.fixture(scope="module")
-def desk(tmp_path_factory: pytest.TempPathFactory, poster: Path) -> Path:
-    """A folder with the files that the docs speak of."""
+def desk(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder with the files that the docs speak of, small ones: they are exported many times."""
     folder = tmp_path_factory.mktemp("desk")
-    shutil.copy(poster, folder / "poster.ora")
-    photo(900, 600).jpegsave(str(folder / "beach.jpg"))
-    photo(600, 900, 1).jpegsave(str(folder / "dunes.jpg"))
+    kites = [L("Red kite #figure", dot(300, 300, (20, 20, 200, 160)), 60, 40)]
+    words = [L("Title", dot(300, 80, (0, 0, 200, 40), (20, 20, 20)), 300, 60)]
+    layers = [G("Kites", kites), G("Words", words), L("Shore #backdrop", photo(800, 560))]
+    ora(folder / "poster.ora", 800, 560, layers)
+    photo(760, 440).jpegsave(str(folder / "beach.jpg"))
+    photo(300, 450, 1).jpegsave(str(folder / "dunes.jpg"))
     Store(folder / "gefa-data").close()
     (folder / "site").mkdir()
     photo(60, 40).jpegsave(str(folder / "site" / "pier.jpg"))
