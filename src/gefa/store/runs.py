@@ -209,6 +209,38 @@ def outlook(session: Session, run_id: str) -> list[JobOutlook]:
     return [JobOutlook(*row) for row in found]
 
 
+class SoFar(NamedTuple):
+    """Counts of a run in progress: of its sources, its tasks and those of them that have ended, its
+    files, how many of these were there already, and their bytes."""
+
+    sources: int
+    tasks: int
+    ended: int
+    files: int
+    reused: int
+    bytes: int
+
+
+def so_far(session: Session, run_id: str) -> SoFar:
+    """Counts of a run, cheap enough to read often."""
+    sources = session.execute(
+        sql_select(func.count()).where(col(RunSource.run_id) == run_id)
+    ).scalar_one()
+    tasks, waiting = session.execute(
+        sql_select(func.count(), func.count().filter(col(Task.state) == TaskState.QUEUED)).where(
+            col(Task.run_id) == run_id, col(Task.kind) != TaskKind.PDF
+        )
+    ).one()
+    files, reused, bytes = session.execute(
+        sql_select(
+            func.count(),
+            func.count().filter(col(Variant.reused)),
+            func.coalesce(func.sum(col(Variant.bytes)), 0),
+        ).where(col(Variant.run_id) == run_id)
+    ).one()
+    return SoFar(sources, tasks, tasks - waiting, files, reused, bytes)
+
+
 def finish(session: Session, run: Run) -> None:
     """Mark a run as finished, and store its sums, also for each source."""
     run.finished = now()

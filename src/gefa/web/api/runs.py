@@ -7,7 +7,7 @@ import json
 from collections.abc import AsyncIterator
 from datetime import datetime
 from enum import StrEnum
-from typing import Annotated, Literal
+from typing import Annotated, Literal, NamedTuple
 
 import anyio.to_thread
 from fastapi import Header, Response
@@ -17,12 +17,11 @@ from sqlmodel import Session
 
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import Totals
-from gefa.store.contracts import TaskKind
 from gefa.store.keys import SiteRight
-from gefa.store.models import Run, TaskState, as_utc
+from gefa.store.models import Run, as_utc
 from gefa.store.run_choice import choose, plan_run
-from gefa.store.run_manifest import jobs_of, manifest_of, sources_of
-from gefa.store.runs import recent_runs, start_run, stop_run
+from gefa.store.run_manifest import manifest_of
+from gefa.store.runs import recent_runs, so_far, start_run, stop_run
 from gefa.store.standing import changed_sources
 from gefa.store.waiting_runs import wait_for
 from gefa.web.api.preferences import until, wait_applied, wait_wanted
@@ -144,11 +143,7 @@ async def begin(
     run_id = await anyio.to_thread.run_sync(_begun, given, asked, authorization)
     given.foreman.wake()
     seconds = wait_wanted(prefer)
-    answer = await until(
-        lambda found: found.finished is not None,
-        lambda: anyio.to_thread.run_sync(_looked_at, given, run_id),
-        seconds,
-    )
+    answer = await _once_finished(given, run_id, seconds)
     headers = {"Location": f"/api/v1/runs/{run_id}", **wait_applied(seconds)}
     status = 200 if answer.finished else 202
     return JSONResponse(answer.model_dump(mode="json"), status, headers=headers)
@@ -203,17 +198,48 @@ async def show(
     finish."""
     await anyio.to_thread.run_sync(check_key, given, authorization, *RIGHTS_TO_READ)
     seconds = wait_wanted(prefer)
-    answer = await until(
-        lambda found: found.finished is not None,
-        lambda: anyio.to_thread.run_sync(_looked_at, given, run_id),
+    answer = await _once_finished(given, run_id, seconds)
+    return JSONResponse(answer.model_dump(mode="json"), headers=wait_applied(seconds))
+
+
+async def _once_finished(given: Services, run_id: str, seconds: float) -> RunAnswer:
+    """The answer about a run once it has finished, or after so many seconds. Its manifest is read
+    once: of a large run that takes seconds."""
+    await until(
+        lambda counted: counted.finished is not None,
+        lambda: anyio.to_thread.run_sync(_counted, given, run_id),
         seconds,
     )
-    return JSONResponse(answer.model_dump(mode="json"), headers=wait_applied(seconds))
+    return await anyio.to_thread.run_sync(_looked_at, given, run_id)
 
 
 def _looked_at(given: Services, run_id: str) -> RunAnswer:
     with given.store.reading() as session:
         return _answer(session, _run(session, run_id))
+
+
+class _Counted(NamedTuple):
+    state: RunState
+    counts: RunCounts
+    finished: datetime | None
+
+
+def _counted(given: Services, run_id: str) -> _Counted:
+    with given.store.reading() as session:
+        run = _run(session, run_id)
+        return _Counted(_state(session, run), _counts(session, run), run.finished)
+
+
+def _counts(session: Session, run: Run) -> RunCounts:
+    found = so_far(session, run.id)
+    return RunCounts(
+        sources=found.sources,
+        cuts=found.tasks,
+        cuts_done=found.ended,
+        files=found.files,
+        reused=found.reused,
+        bytes=found.bytes,
+    )
 
 
 def _run(session: Session, run_id: str) -> Run:
@@ -242,25 +268,15 @@ def _state(session: Session, run: Run) -> RunState:
         return RunState.STOPPED
     if run.finished is not None:
         return RunState.DONE
-    begun = any(job.state is not TaskState.QUEUED for job in jobs_of(session, run.id))
-    return RunState.RUNNING if begun else RunState.WAITING
+    return RunState.RUNNING if so_far(session, run.id).ended else RunState.WAITING
 
 
 def _answer(session: Session, run: Run) -> RunAnswer:
     made = manifest_of(session, run)
-    jobs = [job for job in jobs_of(session, run.id) if job.kind is not TaskKind.PDF]
-    totals = made.totals()
     return RunAnswer(
         id=run.id,
         state=_state(session, run),
-        counts=RunCounts(
-            sources=len(sources_of(session, run)),
-            cuts=len(jobs),
-            cuts_done=sum(job.state is not TaskState.QUEUED for job in jobs),
-            files=totals.made + totals.reused,
-            reused=totals.reused,
-            bytes=totals.bytes,
-        ),
+        counts=_counts(session, run),
         left_out=made.left_out,
         dropped=made.dropped,
         failed=made.failed,
@@ -316,7 +332,7 @@ async def events(
     """Server-sent events ``progress``, with state and counts as JSON, until the run ends; then one
     event ``finished``."""
     await anyio.to_thread.run_sync(check_key, given, authorization, *RIGHTS_TO_READ)
-    await anyio.to_thread.run_sync(_looked_at, given, run_id)
+    await anyio.to_thread.run_sync(_counted, given, run_id)
     return StreamingResponse(
         _events(given, run_id),
         media_type="text/event-stream",
@@ -328,7 +344,7 @@ async def _events(given: Services, run_id: str) -> AsyncIterator[str]:
     told = ""
     while True:
         try:
-            answer = await anyio.to_thread.run_sync(_looked_at, given, run_id)
+            answer = await anyio.to_thread.run_sync(_counted, given, run_id)
         except Problem:
             return
         text = json.dumps({"state": answer.state, **answer.counts.model_dump()})

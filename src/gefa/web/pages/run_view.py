@@ -158,12 +158,13 @@ class Sheet:
 def progress_of(session: Session, queue: WorkQueue, run: Run) -> RunProgress:
     """The progress of the run, including tasks in work."""
     jobs = outlook(session, run.id)
+    working = queue.all_progress()
     cost = sum(job.cost for job in jobs) or 1.0
     done = 0.0
     cuts = []
     for job in jobs:
         is_open = job.state is TaskState.QUEUED
-        files = min(queue.progress(job.id), job.planned) if is_open else job.planned
+        files = min(working.get(job.id, 0), job.planned) if is_open else job.planned
         done += job.cost * (files / max(1, job.planned) if is_open else 1)
         cuts.append(CutProgress(job.name, files, job.planned))
     share = 1.0 if run.finished else min(1.0, done / cost)
