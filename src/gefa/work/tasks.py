@@ -3,7 +3,7 @@ report; ``gefa.work.perform`` lists them."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
@@ -49,7 +49,7 @@ from gefa.store.contracts import (
     UploadReport,
 )
 from gefa.store.places import blobs_for
-from gefa.work.allowance import allow, making_seconds, reading_seconds
+from gefa.work.allowance import OTHER_SECONDS, allow, making_seconds, reading_seconds
 from gefa.work.preview import (
     LARGE,
     SMALL,
@@ -170,13 +170,17 @@ def take_originals(desk: Desk, asked: TakeBody) -> TakeReport:
 
 
 def write_pdf(desk: Desk, asked: PdfBody) -> PdfReport:
-    """Write a PDF with a page for each cut."""
-    pages = (
-        (desk.open(source.blob, source.name), job)
-        for source in asked.sources
-        for job in source.jobs
-    )
-    return PdfReport(blob=desk.blobs.put(pdf_of(asked.name, pages)).sha256)
+    """Write a PDF with a page for each cut. Each page has an allowance of its own."""
+
+    def pages() -> Iterator[tuple[Document, CutJob]]:
+        for source in asked.sources:
+            seconds = reading_seconds(desk.blobs.path(source.blob).stat().st_size)
+            for job in source.jobs:
+                allow(seconds)
+                yield desk.open(source.blob, source.name), job
+        allow(OTHER_SECONDS)  # to put them together
+
+    return PdfReport(blob=desk.blobs.put(pdf_of(asked.name, pages())).sha256)
 
 
 def make_cut(desk: Desk, asked: CutBody) -> JobReport:
