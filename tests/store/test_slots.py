@@ -19,7 +19,7 @@ from gefa.core.treat.recipe import BUILT_IN, Recipe
 from gefa.store.feed import FeedQuery, feed, uploads_of
 from gefa.store.keys import Right, found_key, keys_of, new_key, note_uses, revoke
 from gefa.store.models import Notification, SlotKey, Task, Upload, UploadState, Variant, now
-from gefa.store.notices import RETRIES, due, tried
+from gefa.store.notices import AT_ONCE, RETRIES, due_by_slot, tried
 from gefa.store.recipes import save_recipe
 from gefa.store.slots import (
     add_slot,
@@ -100,6 +100,26 @@ def served(session: Session, upload: Upload) -> list[str]:
 def retired(session: Session, upload: Upload) -> list[str]:
     found = session.exec(select(Variant).where(Variant.upload_id == upload.id)).all()
     return [variant.sha256[0] for variant in found if variant.retired is not None]
+
+
+def due(session: Session) -> list[Notification]:
+    ids = [id for ids in due_by_slot(session).values() for id in ids]
+    return [session.get_one(Notification, id) for id in ids]
+
+
+def test_no_slot_keeps_the_notices_of_another_waiting(store: Store) -> None:
+    with store.session() as session:
+        many, few = add_slot(session, "many"), add_slot(session, "few")
+        session.flush()
+        for number in range(AT_ONCE + 5):
+            session.add(Notification(slot_id=many.id, upload_id=str(number), url="u", kind="k"))
+        session.flush()
+        session.add(Notification(slot_id=few.id, upload_id="last", url="u", kind="k"))
+        session.flush()
+        found = due_by_slot(session)
+        assert len(found[many.id]) == AT_ONCE
+        first = session.get_one(Notification, found[many.id][0])
+        assert (first.upload_id, len(found[few.id])) == ("0", 1)
 
 
 def test_a_slot_inherits_what_it_does_not_say_itself(store: Store) -> None:

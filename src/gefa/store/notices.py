@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import timedelta
 
+from sqlalchemy import func
+from sqlalchemy import select as sql_select
 from sqlmodel import Session, col, select
 
 from gefa.store.models import Notification, Slot, Upload, now
@@ -34,20 +36,23 @@ def notify(session: Session, slot: Slot, upload: Upload, url: str, kind: str) ->
     session.add(waiting)
 
 
-def due(session: Session) -> Sequence[Notification]:
-    """Notices due now, longest waiting first."""
-    return session.exec(
-        select(Notification).where(col(Notification.due) <= now()).order_by(col(Notification.due))
-    ).all()
-
-
 def due_by_slot(session: Session) -> dict[str, list[str]]:
-    """Ids of notices due now for each slot, longest waiting first."""
+    """Ids of notices due now for each slot, longest waiting first; AT_ONCE of a slot at most."""
+    place = func.row_number().over(
+        partition_by=col(Notification.slot_id), order_by=col(Notification.due)
+    )
+    ranked = (
+        sql_select(col(Notification.slot_id), col(Notification.id), place.label("place"))
+        .where(col(Notification.due) <= now())
+        .subquery()
+    )
     found: dict[str, list[str]] = {}
-    for notice in due(session):
-        notices = found.setdefault(notice.slot_id, [])
-        if len(notices) < AT_ONCE:
-            notices.append(notice.id)
+    for slot_id, id in session.execute(
+        sql_select(ranked.c.slot_id, ranked.c.id)
+        .where(ranked.c.place <= AT_ONCE)
+        .order_by(ranked.c.place)
+    ):
+        found.setdefault(slot_id, []).append(id)
     return found
 
 
