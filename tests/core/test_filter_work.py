@@ -43,14 +43,17 @@ def work_of(folder: Path, body: str, monkeypatch: pytest.MonkeyPatch) -> float:
          ' transform="translate(50 50)"/></g>', 2 * 0.0144),
         (f'{SHADOW}<defs><rect id="r" width="100" height="100"/></defs>'
          '<g filter="url(#f)"><use href="#r" x="400"/></g>', 2 * 0.0144),
-        # Each copy counts; what is hidden does not.
+        # Each copy counts, also a hidden one: it can be cut.
         (f'{SHADOW}<defs><rect id="r" width="100" height="100" filter="url(#f)"/></defs>'
-         '<use href="#r"/><use href="#r"/><use href="#r" display="none"/>', 2 * 2 * 0.0144),
+         '<use href="#r"/><use href="#r"/><use href="#r" display="none"/>', 3 * 2 * 0.0144),
         # Text has no box before it is drawn; nothing is larger than the canvas.
         (f'{SHADOW}<text filter="url(#f)">A</text>', 2.0),
         (f'{SHADOW}<rect width="9000" height="9000" filter="url(#f)"/>', 2.0),
         (f'<style>rect{{filter:url(#f)}}</style>{SHADOW}<rect width="100" height="100"/>',
          2 * 0.0144),
+        # A sheet that cannot be worked out may mean any element: here the drawing and its rectangle.
+        (f'<style>@media print{{a{{b:c}}}} i{{filter:url(#f)}}</style>{SHADOW}<g>'
+         '<rect width="100" height="100"/></g>', 2.0 + 2 * 2 * 0.0144),
         ('<rect width="10" height="10" style="filter:blur(3px) saturate(2)"/>', 2.0 + 1.0),
         (f'{NOISE}<rect width="1000" height="1000" filter="url(#f)"/>', 1.5),
         ('<filter id="f"><feMorphology radius="50"/></filter><text filter="url(#f)">A</text>',

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterator, Sequence
 from functools import cached_property
-from math import ceil, inf
+from math import ceil
 from pathlib import Path
 from xml.etree.ElementTree import Element
 
@@ -173,14 +173,14 @@ class Svg(Document):
 
     def _filter_work(self, canvas: Size) -> float:
         root, by_id = self._svg, self._by_id
-        if any("filter" in (sheet.text or "") for sheet in self._styles):
+        sheets = " ".join(sheet.text or "" for sheet in self._styles)
+        if "filter" in sheets:
             _, twins, problem = self._styled
-            if problem:
-                return inf
-            root = twins[self._svg]
-            by_id = {e.get("id", ""): e for e in root.iter() if e.get("id")}
+            if not problem:
+                root, sheets = twins[self._svg], ""
+                by_id = {e.get("id", ""): e for e in root.iter() if e.get("id")}
         reaches = Reaches(root, by_id, (), canvas)
-        return filter_work(root, by_id, canvas, reaches.scale)
+        return filter_work(root, by_id, canvas, reaches.scale, sheets)
 
     # -- where parts are -----------------------------------------------------------------
 

@@ -36,6 +36,7 @@ _DEEPEST = 250
 _LONGEST_PATH = 300_000
 """characters of path data that are read; longer paths count as everywhere"""
 _FUNCTION = re.compile(r"(?<![a-z-])([a-z-]++)\([^()]*+(?:\([^()]*+\)[^()]*+)*+\)", re.I)
+_DECLARED = re.compile(r"filter\s*+:([^;}]*+)", re.I)
 _MARKERS = ("marker", "marker-start", "marker-mid", "marker-end")
 _NUMBERS = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:e[-+]?\d+)?", re.I)
 # Steps of primitives, from CPU seconds of librsvg for 4 megapixels each.
@@ -53,16 +54,20 @@ def filter_work(
     by_id: Mapping[str, Element],
     canvas: Size,
     scale_of: Callable[[Element], float],
+    sheets: str = "",
 ) -> float:
-    """Megapixels × steps of drawing the whole canvas once, never too few.
+    """Megapixels × steps of drawing all elements once, also hidden ones, which can be cut; never
+    too few.
 
-    ``scale_of`` gives the factor by which an element enlarges what it contains.
+    ``scale_of`` gives the factor by which an element enlarges what it contains. ``sheets`` is the
+    text of style sheets that could not be worked out: their filters may apply to any element.
     """
-    if not any(
+    anywhere = " ".join(_DECLARED.findall(sheets))
+    if not anywhere and not any(
         "filter" in key or "filter" in value for e in svg.iter() for key, value in e.items()
     ):
         return 0.0
-    return _Drawing(by_id, canvas, scale_of).work(svg)
+    return _Drawing(by_id, canvas, scale_of, anywhere).work(svg)
 
 
 class _Drawing:
@@ -73,8 +78,10 @@ class _Drawing:
         by_id: Mapping[str, Element],
         canvas: Size,
         scale_of: Callable[[Element], float],
+        anywhere: str,
     ) -> None:
         self._by_id, self._canvas, self._scale_of = by_id, canvas, scale_of
+        self._anywhere = anywhere
         self._boxes: dict[Element, Box] = {}
         self._visits = 0
 
@@ -86,7 +93,7 @@ class _Drawing:
         self._visits += 1
         if self._visits > _MOST_VISITS:
             return inf
-        if depth > _DEEPEST or own_property(element, "display") == "none":
+        if depth > _DEEPEST:
             return 0.0
         scale *= self._scale_of(element)
         total = self._own(element, scale)
@@ -116,7 +123,7 @@ class _Drawing:
     # -- one filter ----------------------------------------------------------------------
 
     def _own(self, element: Element, scale: float) -> float:
-        value = own_property(element, "filter")
+        value = f"{own_property(element, 'filter')} {self._anywhere}".strip()
         if value in ("", "none"):
             return 0.0
         named = (self._by_id.get(name) for name in references(Element("g", {"filter": value})))
