@@ -46,7 +46,8 @@ def desk(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("desk")
     kites = [L("Red kite #figure", dot(300, 300, (20, 20, 200, 160)), 60, 40)]
     words = [L("Title", dot(300, 80, (0, 0, 200, 40), (20, 20, 20)), 300, 60)]
-    layers = [G("Kites", kites), G("Words", words), L("Shore #backdrop", photo(800, 560))]
+    sky = L("Skyline #backdrop", photo(800, 200).gaussblur(4))
+    layers = [G("Kites", kites), G("Words", words), sky, L("Shore #backdrop", photo(800, 560))]
     ora(folder / "poster.ora", 800, 560, layers)
     photo(760, 440).jpegsave(str(folder / "beach.jpg"))
     photo(300, 450, 1).jpegsave(str(folder / "dunes.jpg"))
