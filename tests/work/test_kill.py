@@ -25,7 +25,7 @@ from gefa.work.verify import verify
 from tests.conftest import SLOWNESS, Server, eventually, settles, start
 from tests.make import L, ora, photo
 
-KILLS = int(os.environ.get("GEFA_KILLS", "16"))
+KILLS = int(os.environ.get("GEFA_KILLS", "10"))
 RUNS = max(4, KILLS // 15)
 
 

@@ -17,10 +17,12 @@ import httpx
 import pytest
 from sqlmodel import select
 
+from gefa.core.treat.recipe import Recipe
 from gefa.store.backup import BucketTarget, back_up, restore
 from gefa.store.bucket import Bucket, BucketBlobs, BucketError, blob_key
 from gefa.store.keys import Right, new_key
 from gefa.store.models import Task
+from gefa.store.recipes import save_recipe
 from gefa.store.slots import add_slot
 from gefa.store.sources import bring_in
 from gefa.store.store import Store
@@ -60,7 +62,8 @@ def slot_in(folder: Path) -> str:
     """A key to a slot of a new data folder."""
     store = Store(folder)
     with store.session() as session:
-        own = {"crops": [{"name": "whole", "widths": [300, 600, 900]}], "recipe": "backdrop"}
+        save_recipe(session, "plain", Recipe(formats=("webp", "jpeg"), widths=(300,)), "Added")
+        own = {"crops": [{"name": "whole", "widths": [300, 600, 900]}], "recipe": "plain"}
         key = new_key(session, add_slot(session, "shore", own), "test", list(Right))
     store.close()
     return key
@@ -91,7 +94,7 @@ def test_two_workers_elsewhere_finish_everything_once_though_one_is_killed(
             worker(tmp_path / "one") as one,
             worker(tmp_path / "two") as two,
         ):
-            ids = [send(client, number) for number in range(6)]
+            ids = [send(client, number) for number in range(12)]
             eventually(
                 lambda: any(
                     client.get(f"/api/v1/uploads/{id}").json()["state"] == "live" for id in ids
