@@ -33,7 +33,7 @@ from gefa.store.recipes import save_recipe
 from gefa.store.removal import remove_source
 from gefa.store.run_choice import choose, plan_run
 from gefa.store.run_manifest import manifest_of
-from gefa.store.runs import run_again, so_far, start_run, stop_run
+from gefa.store.runs import run_again, start_run, stop_run, tally
 from gefa.store.shown_cuts import cuts_mark, shown_cuts
 from gefa.store.sources import bring_in, latest_revision, present
 from gefa.store.standing import changed_sources, last_runs
@@ -278,7 +278,7 @@ class Runs(RuleBasedStateMachine):
         with self.store.reading() as session:
             run = session.exec(select(Run).order_by(col(Run.id).desc()).limit(1)).first()
             if run is not None and run.finished is not None:
-                sums, counted = manifest_of(session, run).totals(), so_far(session, run.id)
+                sums, counted = manifest_of(session, run).totals(), tally(session, run.id)
                 assert Totals(**run.totals) == sums
                 assert counted.files == sums.made + sums.reused
                 assert (counted.reused, counted.bytes) == (sums.reused, sums.bytes)

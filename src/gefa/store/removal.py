@@ -8,7 +8,7 @@ from sqlmodel import Session, col, select
 from gefa.store.models import Outlook, Revision, Run, RunSource, Source, Task, Variant
 from gefa.store.plans import forget_plan
 from gefa.store.run_manifest import totals_of
-from gefa.store.runs import name_of, runs_with, take_out
+from gefa.store.runs import name_of, runs_with, subtract_totals
 from gefa.store.trail import Deed, note
 
 
@@ -46,7 +46,7 @@ def _forget_in_run(session: Session, run: Run, source: Source) -> None:
         )
     )
     session.flush()
-    take_out(session, run, part)
+    subtract_totals(session, run, part)
 
 
 def remove_source(session: Session, source: Source) -> None:

@@ -117,7 +117,7 @@ def runs_with(session: Session, source: Source) -> Sequence[Run]:
     ).all()
 
 
-def take_out(session: Session, run: Run, part: Totals) -> None:
+def subtract_totals(session: Session, run: Run, part: Totals) -> None:
     """Take the sums of what was deleted from a run's; it finishes if nothing is left to do."""
     still_open = select(Task.id).where(Task.run_id == run.id, Task.state == TaskState.QUEUED)
     if run.finished is None and not session.exec(still_open).first() and not is_waiting(run):
@@ -209,19 +209,19 @@ def outlook(session: Session, run_id: str) -> list[JobOutlook]:
     return [JobOutlook(*row) for row in found]
 
 
-class SoFar(NamedTuple):
-    """Counts of a run in progress: of its sources, its tasks and those of them that have ended, its
-    files, how many of these were there already, and their bytes."""
+class RunTally(NamedTuple):
+    """Counts of a run so far: its sources, all its cuts and those that are done, its files, how
+    many of these were there already, and their bytes."""
 
     sources: int
-    tasks: int
-    ended: int
+    cuts: int
+    cuts_done: int
     files: int
     reused: int
     bytes: int
 
 
-def so_far(session: Session, run_id: str) -> SoFar:
+def tally(session: Session, run_id: str) -> RunTally:
     """Counts of a run, cheap enough to read often."""
     sources = session.execute(
         sql_select(func.count()).where(col(RunSource.run_id) == run_id)
@@ -238,7 +238,7 @@ def so_far(session: Session, run_id: str) -> SoFar:
             func.coalesce(func.sum(col(Variant.bytes)), 0),
         ).where(col(Variant.run_id) == run_id)
     ).one()
-    return SoFar(sources, tasks, tasks - waiting, files, reused, bytes)
+    return RunTally(sources, tasks, tasks - waiting, files, reused, bytes)
 
 
 def finish(session: Session, run: Run) -> None:

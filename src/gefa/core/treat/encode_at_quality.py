@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
 from math import log2
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING
 
 import pyvips
 
@@ -285,13 +285,7 @@ def _fewest_colours(source: EncodeSource, request: EncodeRequest, look: float) -
     return EncodeResult(None, fewer, encodes, score=min(s for s in tries if s >= look))
 
 
-class HalfColour(Protocol):
-    """A picture that can be asked what half the resolution of colour takes from it."""
-
-    def reaches_with_half_colour(self, score: float) -> bool: ...
-
-
-def with_chroma(source: HalfColour, look: float, format: Format, settings: Settings) -> Settings:
+def with_chroma(source: EncodeSource, look: float, format: Format, settings: Settings) -> Settings:
     """Settings with the chroma decided: full colour only if half colour would take more than its
     share of the allowed loss. Encoders themselves choose by quality alone, or not at all."""
     if settings.chroma is not Chroma.AUTO:

@@ -21,7 +21,7 @@ from gefa.store.keys import SiteRight
 from gefa.store.models import Run, as_utc
 from gefa.store.run_choice import choose, plan_run
 from gefa.store.run_manifest import manifest_of
-from gefa.store.runs import recent_runs, so_far, start_run, stop_run
+from gefa.store.runs import recent_runs, start_run, stop_run, tally
 from gefa.store.standing import changed_sources
 from gefa.store.waiting_runs import wait_for
 from gefa.web.api.preferences import until, wait_applied, wait_wanted
@@ -231,15 +231,7 @@ def _counted(given: Services, run_id: str) -> _Counted:
 
 
 def _counts(session: Session, run: Run) -> RunCounts:
-    found = so_far(session, run.id)
-    return RunCounts(
-        sources=found.sources,
-        cuts=found.tasks,
-        cuts_done=found.ended,
-        files=found.files,
-        reused=found.reused,
-        bytes=found.bytes,
-    )
+    return RunCounts(**tally(session, run.id)._asdict())
 
 
 def _run(session: Session, run_id: str) -> Run:
@@ -268,7 +260,7 @@ def _state(session: Session, run: Run) -> RunState:
         return RunState.STOPPED
     if run.finished is not None:
         return RunState.DONE
-    return RunState.RUNNING if so_far(session, run.id).ended else RunState.WAITING
+    return RunState.RUNNING if tally(session, run.id).cuts_done else RunState.WAITING
 
 
 def _answer(session: Session, run: Run) -> RunAnswer:

@@ -34,9 +34,10 @@ def check_filters(work: float, file: str) -> None:
     """SourceError if the filters of a drawing cost too much: ``work`` in megapixels × steps."""
     if work <= MAX_FILTER_WORK:
         return
-    much = f"{work:,.0f} megapixels × steps" if isfinite(work) else "more work than can be counted"
+    much = f"{work:,.0f}" if isfinite(work) else "too many to count"
     raise SourceError(
-        f"has filters that take {much}; the limit is {MAX_FILTER_WORK:.0f}.",
+        f"has filters that would take too long to draw (megapixels × steps: {much}; the limit is"
+        f" {MAX_FILTER_WORK:.0f}).",
         file=file,
         advice="Use fewer or smaller filters, or embed that part as a picture.",
     )

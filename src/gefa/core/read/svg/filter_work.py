@@ -99,6 +99,8 @@ class _Drawing:
         total = self._own(element, scale)
         for inner in (*self._drawn_inside(element), *self._referred(element)):
             total += self._below(inner, scale, depth + 1)
+            if total == inf:
+                break
         return total
 
     def _drawn_inside(self, element: Element) -> Iterator[Element]:
