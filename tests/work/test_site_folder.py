@@ -26,6 +26,12 @@ def site(tmp_path: Path) -> SiteFolder:
     return found
 
 
+def follow(site: SiteFolder) -> None:
+    """Two turns: a file that was saved since the last one is read by the second."""
+    site.turn()
+    site.turn()
+
+
 def out_of(site: SiteFolder) -> str | None:
     assert site.out
     return site.out.name
@@ -34,19 +40,19 @@ def out_of(site: SiteFolder) -> str | None:
 def test_what_is_saved_just_after_a_look_is_found_by_the_next(
     site: SiteFolder, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    follow = PlanFile.follow
+    look = PlanFile.follow
 
     def saved_after(file: PlanFile) -> bool:
-        found = follow(file)
+        found = look(file)
         file.path.write_text(AFTER)
         return found
 
     site.plan_file.path.write_text(BEFORE + "\n")
     with monkeypatch.context() as patched:
         patched.setattr(PlanFile, "follow", saved_after)
-        site.turn()
+        follow(site)
     assert out_of(site) == "img"
-    site.turn()
+    follow(site)
     assert out_of(site) == "other"
 
 
@@ -64,6 +70,19 @@ def test_a_save_during_a_write_is_not_overwritten(
         patched.setattr(plan_file, "rewritten", saved_meanwhile)
         site.turn()
     assert site.plan_file.path.read_text() == AFTER
-    site.turn()
+    follow(site)
     assert site.plan_file.state.both
     assert site.plan_file.path.read_text() == AFTER
+
+
+@pytest.mark.parametrize("begun", ["", 'out = "o'])
+def test_a_file_that_is_being_saved_is_read_when_it_is_whole(site: SiteFolder, begun: str) -> None:
+    site.plan_file.path.write_text(begun)
+    site.turn()
+    assert out_of(site) == "img"
+    assert not site.plan_file.state.problem
+    site.plan_file.path.write_text(AFTER)
+    site.turn()
+    assert out_of(site) == "img"
+    site.turn()
+    assert out_of(site) == "other"

@@ -57,6 +57,7 @@ class SiteFolder:
         """why the last run could not be written"""
         self._written = store.folder / "written"
         self._seen: tuple[tuple[int, ...], str] | None = None
+        self._stamp = _stamp(self.plan_file.path)
         self._ending = threading.Event()
         self._thread = threading.Thread(target=self._loop, name="site", daemon=True)
 
@@ -120,15 +121,25 @@ class SiteFolder:
         with self._store.reading() as session:
             mark = plan_mark(session)
             runs = _finished_since(session, self._last_written())
-        seen = _saved(self.plan_file.path), mark
+        if self._plan_is_whole():
+            self._follow_plan(mark)
+        for run_id, finished in runs:
+            self._write(run_id)
+            write_whole(self._written, finished.isoformat().encode())
+
+    def _plan_is_whole(self) -> bool:
+        """Whether the plan file is as it was a turn ago. Many programs empty a file before they
+        write it, and what an empty or cut file says is a plan too, without most of the sources."""
+        before, self._stamp = self._stamp, _stamp(self.plan_file.path)
+        return self._stamp == before
+
+    def _follow_plan(self, mark: str) -> None:
+        seen = self._stamp, mark
         if seen != self._seen:
             self.plan_file.follow()
             self._changed()
             self._tell_of_out()
             self._seen = seen  # as it was before: what is saved meanwhile is the next turn's
-        for run_id, finished in runs:
-            self._write(run_id)
-            write_whole(self._written, finished.isoformat().encode())
 
     def _last_written(self) -> datetime | None:
         try:
@@ -178,7 +189,7 @@ def _finished_since(session: Session, last: datetime | None) -> list[tuple[str, 
     return [(run_id, time) for run_id, time in times if last is None or time > last]
 
 
-def _saved(path: Path) -> tuple[int, ...]:
+def _stamp(path: Path) -> tuple[int, ...]:
     """A value that changes with each save, even within one tick of the file system's clock."""
     try:
         found = path.stat()
