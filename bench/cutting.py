@@ -65,7 +65,7 @@ def after_a_small_change(folder: Path) -> Again:
     plan.write_text(EACH)
     out = place / "out"
     with Pool(cores()) as pool:
-        pool.start("gefa.core.make.make_cut")
+        pool.start()
         time.sleep(2)
         exporter = Exporter(pool, out)
 

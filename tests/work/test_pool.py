@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import signal
+import subprocess
+import sys
 import threading
 import time
 from dataclasses import replace
@@ -14,51 +16,19 @@ from pebble import ProcessFuture
 
 from gefa.core.errors import SourceError
 from gefa.work import pool as pool_module
-from gefa.work.allowance import computing
 from gefa.work.pool import Crashed, Pool
 from tests.conftest import eventually
-
-
-def double(number: int) -> int:
-    return 2 * number
-
-
-def crash(marker: Path, times: int) -> str:
-    """Kill this process the first ``times`` times it is called."""
-    marker.write_text(marker.read_text() + "x" if marker.exists() else "x")
-    if len(marker.read_text()) <= times:
-        os.kill(os.getpid(), signal.SIGSEGV)
-    return "survived"
-
-
-def end_from_outside(marker: Path, times: int) -> str:
-    """Somebody kills this process the first ``times`` times it is called."""
-    marker.write_text(marker.read_text() + "x" if marker.exists() else "x")
-    if len(marker.read_text()) <= times:
-        os.kill(os.getpid(), signal.SIGKILL)
-    return "survived"
-
-
-def compute(seconds: float) -> None:
-    with computing(seconds):
-        while True:
-            pass
-
-
-def hold(megabytes: int) -> int:
-    return len(bytearray(megabytes * 1_000_000))
-
-
-def sleep(seconds: float) -> None:
-    time.sleep(seconds)
-
-
-def complain() -> None:
-    raise SourceError("is broken.", file="x.png", advice="Mend it.")
-
-
-def process_id() -> int:
-    return os.getpid()
+from tests.work.calls import (
+    complain,
+    compute,
+    crash,
+    double,
+    end,
+    end_from_outside,
+    hold,
+    process_id,
+    sleep,
+)
 
 
 def test_work_is_done_in_other_processes() -> None:
@@ -134,6 +104,38 @@ def test_a_call_that_was_lost_with_its_processes_is_made_again() -> None:
         eventually(lambda: not call.processes.active)
         lost = replace(call, future=ProcessFuture())
         assert pool.outcome(lost) == 10
+
+
+def test_a_fork_server_that_is_killed_costs_no_call(tmp_path: Path) -> None:
+    with Pool(2) as pool:
+        waiting = pool.submit(sleep, 1)
+        for _ in range(3):
+            os.kill(pool.call(os.getppid), signal.SIGKILL)
+            # Nobody sees any more how the process ends that is working.
+            assert pool.call(end_from_outside, tmp_path / "marker", 1) == "survived"
+            (tmp_path / "marker").unlink()
+        assert pool.outcome(waiting) is None
+
+
+def test_a_picture_that_ends_its_process_by_itself_is_to_blame(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(pool_module, "AGAIN_SECONDS", 0.0)
+    with Pool(1) as pool:
+        for code in (1, pool_module.UNSEEN):
+            with pytest.raises(Crashed, match=f"exit code {code}, 2 times"):
+                pool.call(end, code)
+
+
+def test_processes_begin_with_what_they_need() -> None:
+    started = (
+        "from gefa.work.pool import Pool; import sys\n"
+        "if __name__ == '__main__':\n"
+        "    with Pool(1, module='gefa.work.perform') as pool:\n"
+        "        print(pool.call(eval, \"'gefa.work.perform' in __import__('sys').modules\"))"
+    )
+    told = subprocess.run([sys.executable, "-c", started], capture_output=True, text=True)
+    assert told.stdout == "True\n", told.stderr
 
 
 def test_an_error_comes_back_whole() -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import logging
 import multiprocessing
 import os
@@ -13,15 +14,15 @@ from collections.abc import Callable
 from concurrent.futures import TimeoutError as FutureTimeout
 from concurrent.futures import wait
 from concurrent.futures.process import BrokenProcessPool
+from contextlib import suppress
 from dataclasses import dataclass
-from importlib import import_module
+from multiprocessing import forkserver
 from pathlib import Path
 from typing import Any
 
 from pebble import ProcessExpired, ProcessFuture, ProcessPool
 
 from gefa.core.errors import GefaError
-from gefa.work.parent import when_gone
 
 TRIES = 2
 """how often a call may kill its process before its picture gets the blame"""
@@ -30,11 +31,17 @@ CALL_SECONDS = 3600.0
 (``gefa.work.allowance``)"""
 FROM_OUTSIDE = frozenset({signal.SIGKILL, signal.SIGTERM, signal.SIGINT, signal.SIGHUP})
 """signals from operators and the kernel; no decoder ends its process with one"""
+UNSEEN = 255
+"""the exit code that multiprocessing gives to a process if its fork server ended before it: nobody
+saw how it ended"""
+UNSEEN_TRIES = 20
+"""how often that is taken as an end from outside; a picture could end its process with this code"""
 AGAIN_SECONDS = 0.2
 """before a call is repeated whose process was killed from outside; doubled up to 5 s"""
 _LOOK_SECONDS = 1.0
 """how long a waiting call may overlook a broken pool"""
-
+_END_SECONDS = 1.0
+"""how long a process waits for its fork server when it ends"""
 
 log = logging.getLogger("gefa.pool")
 _SIMPLER = "Simplify it or save a smaller copy, and bring it in again."
@@ -64,23 +71,31 @@ class Call:
 
 class Pool:
     """``workers`` processes, each with one thread for pixels, and at most ``memory`` bytes, 0 for
-    no limit. With a ``niceness`` (0 to 19) they use the time that others leave."""
+    no limit. With a ``niceness`` (0 to 19) they use the time that others leave.
+
+    They are copies of one process, the fork server, which has loaded ``module`` when it starts:
+    each begins within 20 ms, and shares the memory of the libraries. All pools of a process have
+    the same one, so the first pool chooses.
+    """
 
     def __init__(
         self,
         workers: int,
         seconds: float = CALL_SECONDS,
         *,
+        module: str = "gefa.work.export_calls",
         niceness: int = 0,
         memory: int = 0,
     ) -> None:
-        # Read by libvips when the processes start: one thread each, together as many as cores.
+        # Read by libvips when the fork server starts: one thread each, together as many as cores.
         os.environ.setdefault("VIPS_CONCURRENCY", "1")
         os.environ.setdefault("RAYON_NUM_THREADS", "1")  # of oxipng
         self.workers = workers
         self._seconds = seconds
         self._memory = memory
         self._niceness = niceness
+        self._context = multiprocessing.get_context("forkserver")
+        self._context.set_forkserver_preload(["__main__", module])
         self._lock = threading.Lock()
         self._closed = False
         self._pool = self._new()
@@ -89,14 +104,14 @@ class Pool:
         return ProcessPool(
             max_workers=self.workers,
             initializer=_prepare_process,
-            initargs=(os.getpid(), self._niceness, self._memory),
-            context=multiprocessing.get_context("spawn"),
+            initargs=(self._niceness, self._memory),
+            context=self._context,
         )
 
-    def start(self, module: str) -> None:
-        """Start the processes and load what calls need, while the caller does other things."""
+    def start(self) -> None:
+        """Start the processes while the caller does other things."""
         for _ in range(self.workers):
-            self.submit(import_module, module)
+            self.submit(os.getpid)
 
     def submit(self, function: Callable[..., Any], *args: Any) -> Call:
         with self._lock:
@@ -113,7 +128,7 @@ class Pool:
         """The call's result. A call whose process was killed from outside is repeated, however
         often; one that killed its process itself, once. Raises Crashed when that is used up or the
         call took too long, and any exception of the function."""
-        crashes = ends = 0
+        crashes = ends = unseen = 0
         out_of_memory = _killed_for_memory()
         while True:
             try:
@@ -131,7 +146,9 @@ class Pool:
                     ) from None
                 # The kernel kills the largest process where memory runs out: likely this one.
                 starved = code == -signal.SIGKILL and _killed_for_memory() > out_of_memory
-                if starved or -code not in FROM_OUTSIDE:
+                unseen += code == UNSEEN
+                spared = code == UNSEEN and unseen <= UNSEEN_TRIES
+                if starved or not (spared or -code in FROM_OUTSIDE):
                     crashes += 1
                     out_of_memory = _killed_for_memory()
                 if crashes == TRIES:
@@ -178,10 +195,10 @@ def _killed_for_memory() -> int:
     return next((int(line.split()[1]) for line in lines if line.startswith("oom_kill ")), 0)
 
 
-def _prepare_process(parent: int, niceness: int, memory: int) -> None:
-    """End with the parent, leave Ctrl-C to it, and limit libvips."""
+def _prepare_process(niceness: int, memory: int) -> None:
+    """End with the process of the pool, leave Ctrl-C to it, and limit libvips."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    when_gone(parent, lambda: os._exit(1))
+    threading.Thread(target=_end_with_parent, daemon=True).start()
     os.nice(niceness)
     if memory:
         # What it holds of its own, not what it maps of files. Decoders then fail, or end the
@@ -194,3 +211,26 @@ def _prepare_process(parent: int, niceness: int, memory: int) -> None:
     pyvips.operation_block_set("VipsForeignLoad", True)
     for loader in ("Png", "Jpeg", "Webp", "Heif", "Nsgif", "Tiff", "Svg"):
         pyvips.operation_block_set(f"VipsForeignLoad{loader}", False)
+
+
+def _end_with_parent() -> None:
+    """The process of the pool counts as the parent, not the fork server."""
+    parent = multiprocessing.parent_process()
+    if parent is not None:
+        parent.join()
+        os._exit(1)
+
+
+@atexit.register
+def _end_fork_server() -> None:
+    """Wait for the fork server of this process, so that its computing counts as computing of this
+    process, and nothing outlives a command. The module has no public function for that."""
+    server = vars(forkserver._forkserver)
+    pid, alive = server["_forkserver_pid"], server["_forkserver_alive_fd"]
+    if pid is None:
+        return
+    deadline = time.monotonic() + _END_SECONDS
+    with suppress(OSError):
+        os.close(alive)  # it ends when nobody holds this any more
+        while not os.waitpid(pid, os.WNOHANG)[0] and time.monotonic() < deadline:
+            time.sleep(0.01)

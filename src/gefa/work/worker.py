@@ -50,9 +50,10 @@ class Worker:
             when_gone(server, _end)
         self._folder = folder
         memory = memory_for(processes + 2)
-        self._pool = Pool(processes, niceness=OF_BATCHES, memory=memory)
-        self._upload_pool = Pool(1, niceness=OF_UPLOADS, memory=memory)
-        self._people_pool = Pool(1, niceness=OF_PEOPLE, memory=memory)
+        pool = partial(Pool, module="gefa.work.perform", memory=memory)
+        self._pool = pool(processes, niceness=OF_BATCHES)
+        self._upload_pool = pool(1, niceness=OF_UPLOADS)
+        self._people_pool = pool(1, niceness=OF_PEOPLE)
         self._makes_upload = False
         self._queue = WorkQueue(folder, partial(self._handle, self._pool), self._wanted)
         self._uploads = WorkQueue(folder, self._make_upload, lambda: UPLOADS)
@@ -68,7 +69,7 @@ class Worker:
     def run(self) -> None:
         """Work until stopped; returns after all tasks are put back."""
         for pool in self._pools:
-            pool.start("gefa.work.perform")
+            pool.start()
         threading.Thread(target=self._keep_beating, daemon=True).start()
         try:
             for consumer in self._more_consumers:
