@@ -202,7 +202,6 @@ def export(
         site = site_for(plan, out)
         if dry_run:
             _print_rehearsal(_rehearsed(site, sources or [], pool), as_json=as_json)
-        pool.start("gefa.core.make.make_cut")
         files, manifest = _exported(
             site,
             sources or [],

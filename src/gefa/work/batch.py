@@ -16,9 +16,10 @@ from gefa.core.deliver.names import safe
 from gefa.core.deliver.sprite import sprites_of
 from gefa.core.errors import GefaError, TakenPath
 from gefa.core.files import write_whole
-from gefa.core.make.folder_shelf import FolderShelf
+from gefa.core.make.folder_shelf import MEMORY, FolderShelf
 from gefa.core.make.job import CutJob, OriginalJob
 from gefa.core.make.made import CutFacts, MadeVariant
+from gefa.core.make.make_cut import find_cut
 from gefa.core.make.naming import days_in_names
 from gefa.core.make.own_files import OwnFiles
 from gefa.core.make.prepare import Prepared
@@ -154,6 +155,8 @@ class Exporter:
             pool, out, marks=self._marks, force=force, told_read=self._told.read
         )
         make_ready(out, overwrite)
+        if force or not (out / MEMORY).exists():
+            pool.start()  # all is to be made: they load while the plan is read
 
     def place_for(self, pack: Path) -> Path:
         """A folder for the files of a zip during the export."""
@@ -193,11 +196,12 @@ class Exporter:
         return Exported(batch.manifest, planned.changes)
 
     def _make(self, planned: Planned, batch: _Batch) -> None:
-        jobs = planned.jobs
-        self._told.planned(sum(len(job.variants) for job in jobs))
-        threads = 1 if len(planned.files) > 1 else self._threads_for(jobs)
+        self._told.planned(sum(len(job.variants) for job in planned.jobs))
         cuts = [(name, job) for name, one in planned.prepared.items() for job in one.jobs]
-        order = _largest_first(cuts)
+        reports = self._found(cuts)
+        order = [at for at in _largest_first(cuts) if at not in reports]
+        # Where less is to be made than there are processes, each runs several encoders.
+        threads = max(1, self._pool.workers // max(1, len(order)))
         calls: dict[int, Call] = {}
         for at in order:
             name, job = cuts[at]
@@ -221,7 +225,6 @@ class Exporter:
             for name, prepared in planned.prepared.items()
             if prepared.originals
         ]
-        reports: dict[int, JobReport] = {}
         for at in order:  # as they are made, so that progress goes on evenly
             job = cuts[at][1]
             reports[at] = self._outcome(job, calls[at])
@@ -245,12 +248,17 @@ class Exporter:
                 batch.manifest.failed.append(told)
         return free
 
-    def _threads_for(self, jobs: list[CutJob]) -> int:
-        """How many encoders each process may run at once: more than one if there are fewer jobs
-        than processes."""
+    def _found(self, cuts: Sequence[tuple[str, CutJob]]) -> dict[int, JobReport]:
+        """The reports of cuts whose files are there already, by index. Nothing is drawn for them,
+        so no process is asked: asking costs more than the answer."""
         shelf = shelf_of(self.out, self._force, memory_stamp(self.out))
-        new = sum(not shelf.has(variant.key for variant in job.variants) for job in jobs)
-        return max(1, self._pool.workers // max(1, new))
+        found: dict[int, JobReport] = {}
+        for at, (_, job) in enumerate(cuts):
+            report = find_cut(job, shelf)
+            if report is not None:
+                found[at] = report
+                self._told.made(job.cut.name, len(job.variants))
+        return found
 
     def _ask(self, prepared: Prepared) -> None:
         large = prepared.large

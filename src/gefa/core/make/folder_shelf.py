@@ -141,10 +141,6 @@ class FolderShelf:
 
     # -- as the one who runs the export sees it --------------------------------------------
 
-    def has(self, keys: Iterable[str]) -> bool:
-        """Whether variants with all these keys were made before."""
-        return all(key in self._memory.made for key in keys)
-
     def remember(
         self,
         made: Mapping[str, MadeVariant],
