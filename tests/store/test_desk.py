@@ -2,14 +2,10 @@
 
 from __future__ import annotations
 
-import json
-import sqlite3
 from datetime import timedelta
-from pathlib import Path
 
 import pytest
-from alembic import command
-from sqlmodel import Session, create_engine
+from sqlmodel import Session
 
 from gefa.core.errors import PlanError
 from gefa.core.plan.plan import CutEntry, Plan, Rule, SourcesEntry
@@ -39,7 +35,7 @@ from gefa.store.recipes import library, save_recipe
 from gefa.store.site_plan import import_differences, import_plan, prepare_import, site_plan
 from gefa.store.slots import add_slot, change_settings
 from gefa.store.sources import all_sources, bring_in, latest_revision, present
-from gefa.store.store import Store, migration_config
+from gefa.store.store import Store
 
 SMALL = Recipe(formats=("jpeg",), widths=(90,))
 PATHS = ("photos/a.jpg", "photos/b.jpg", "photos/sea/c.jpg", "poster.ora")
@@ -217,36 +213,3 @@ def test_what_is_undone_on_the_desk_leaves_what_was_changed_since(site: Store) -
         change_plan(session, poster, Plan(cuts=(CutEntry(part="Sky"),)), "Cut Sky")
         undo_on_desk(session)
         assert [cut.part for cut in own_plan(session, poster).cuts] == ["Sky"]
-
-
-def test_recipes_of_single_plans_are_shared_by_the_migration(tmp_path: Path) -> None:
-    with sqlite3.connect(tmp_path / "gefa.sqlite3") as old:
-        engine = create_engine(f"sqlite:///{tmp_path / 'gefa.sqlite3'}")
-        config = migration_config()
-        with engine.begin() as connection:
-            config.attributes["connection"] = connection
-            command.upgrade(config, "0011")
-        for id, name, width in (("1", "a.ora", 90), ("2", "sub/b.ora", 40)):
-            icon = {"formats": ["jpeg"], "widths": [width]}
-            plan = {"recipes": {"icon": icon}, "cuts": [{"part": "Sky", "recipe": "icon"}]}
-            old.execute(
-                "INSERT INTO source (id, name, created, watched) VALUES (?, ?, '2026-01-01', '')",
-                (id, name),
-            )
-            old.execute(
-                "INSERT INTO step (id, subject, number, content, said, who, created)"
-                " VALUES (?, ?, 1, ?, '', '', '2026-01-01')",
-                (f"s{id}", f"plan {id}", json.dumps(plan)),
-            )
-            old.execute("INSERT INTO history VALUES (?, 1)", (f"plan {id}",))
-    store = Store(tmp_path)
-    with store.session() as session:
-        assert {n: r.widths for n, r in library(session).items()} == {
-            "icon": (90,),
-            "icon-b": (40,),
-        }
-        first, second = present(session)
-        assert own_plan(session, first).cuts[0].recipe == "icon"
-        assert own_plan(session, second).cuts[0].recipe == "icon-b"
-        assert whole_plan(session, second).recipe("icon-b").widths == (40,)
-    store.close()

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import sqlite3
 from datetime import timedelta
-from pathlib import Path
 from typing import Any
 
 import pytest
-from alembic import command
-from sqlmodel import Session, create_engine, select
+from sqlmodel import Session, select
 
 from gefa.core.deliver.manifest import File
 from gefa.core.errors import GefaError, PlanError
@@ -31,7 +28,7 @@ from gefa.store.slots import (
     slot_named,
     undo_settings,
 )
-from gefa.store.store import Store, migration_config
+from gefa.store.store import Store
 from gefa.store.sweep import sweep_blobs
 from gefa.store.uploads import (
     ChangedMeanwhile,
@@ -450,37 +447,3 @@ def test_a_notice_is_tried_again_ever_more_slowly_and_given_up(store: Store) -> 
         restore(session, upload)
         session.flush()
         assert len(due(session)) == 1, "it is live again"
-
-
-def test_slots_from_before_settings_are_kept_with_their_uploads(tmp_path: Path) -> None:
-    with sqlite3.connect(tmp_path / "gefa.sqlite3") as old:
-        engine = create_engine(f"sqlite:///{tmp_path / 'gefa.sqlite3'}")
-        config = migration_config()
-        with engine.begin() as connection:
-            config.attributes["connection"] = connection
-            command.upgrade(config, "0003")
-        old.execute("INSERT INTO slot VALUES ('s', 'gallery', 'icon', 5000, '2026-01-01')")
-        old.execute("INSERT INTO slot_key VALUES ('k', 's', 'digest', '2026-01-01')")
-        old.execute(
-            "INSERT INTO upload VALUES ('u', 's', 'a.jpg', '', NULL, NULL, 'blob', 9, 'jpeg', 90, 60,"
-            " '#aabbcc', 'LIVE', '', '2026-01-01')"
-        )
-        old.execute(
-            "INSERT INTO job (id, kind, state, upload_id, topic, position, name, planned, cost, task, report, problem, sent, created) VALUES ('j', 'UPLOAD', 'DONE', 'u', '', 0, '', 0, 0, '{}', '{}', '', 1, '2026-01-01')"
-        )
-        old.execute(
-            "INSERT INTO variant VALUES ('v', 'j', NULL, 'u', 'a', 'a-48.png', 'png', 48, 32, 7,"
-            " 'sha', NULL, NULL, 0)"
-        )
-    store = Store(tmp_path)
-    with store.session() as session:
-        slot = slot_named(session, "gallery")
-        assert slot is not None
-        settings = settings_of(session, slot)
-        assert (settings.recipe, settings.max_bytes) == ("icon", 5000)
-        assert len(slot.secret) == len("whsec_") + 32
-        assert keys_of(session, slot)[0].rights == ["upload", "read", "review"]
-        (variant,) = variants_of_upload(session, "u")
-        assert (variant.path, variant.cut) == ("a-48.png", "whole")
-        assert session.exec(select(Task)).one().upload_id == "u"
-    store.close()

@@ -2,16 +2,13 @@ from __future__ import annotations
 
 import hashlib
 import io
-import json
 import os
-import sqlite3
 from pathlib import Path
 
 import pytest
-from alembic import command
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
-from sqlalchemy import create_engine, text
+from sqlalchemy import text
 from sqlalchemy.exc import IntegrityError, OperationalError
 from sqlmodel import SQLModel, select
 
@@ -19,12 +16,10 @@ from gefa.core.files import write_whole
 from gefa.core.make.made import MadeVariant
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.store.blobs import Blob, BlobShelf, BlobStore
-from gefa.store.models import Revision, RevisionState, Slot, Source, Task, Variant, new_id
+from gefa.store.models import Revision, RevisionState, Task, Variant, new_id
 from gefa.store.plans import change_plan, own_plan, redo, undo, ways_of
-from gefa.store.recipes import library, undo_recipe
-from gefa.store.slots import change_settings, undo_settings
 from gefa.store.sources import all_sources, bring_in, latest_revision
-from gefa.store.store import Store, migration_config
+from gefa.store.store import Store
 
 
 def test_the_migrations_make_just_the_tables_of_the_models(store: Store) -> None:
@@ -198,79 +193,3 @@ def test_a_plan_can_be_undone_and_redone_step_by_step(store: Store) -> None:
         for _ in range(5):
             undo(session, source)
         assert own_plan(session, source) == Plan()
-
-
-def test_what_hands_chose_before_there_was_undo_is_kept(tmp_path: Path) -> None:
-    with sqlite3.connect(tmp_path / "gefa.sqlite3") as old:
-        engine = create_engine(f"sqlite:///{tmp_path / 'gefa.sqlite3'}")
-        config = migration_config()
-        with engine.begin() as connection:
-            config.attributes["connection"] = connection
-            command.upgrade(config, "0001")
-        old.execute("INSERT INTO source VALUES ('s', 'd.ora', '2026-01-01')")
-        old.execute("INSERT INTO choice VALUES ('c1', 's', 'a', 'hero', 'icon,figure', 0)")
-        old.execute("INSERT INTO choice VALUES ('c2', 's', 'b', NULL, NULL, 1)")
-    store = Store(tmp_path)
-    with store.session() as session:
-        source = session.get_one(Source, "s")
-        assert [(c.part, c.recipe, c.leave_out) for c in own_plan(session, source).cuts] == [
-            ("a", "icon", False),
-            ("a", "figure", False),
-            ("b", None, True),
-        ]
-    store.close()
-
-
-def test_what_could_be_undone_before_there_was_one_history_still_can(tmp_path: Path) -> None:
-    with sqlite3.connect(tmp_path / "gefa.sqlite3") as old:
-        engine = create_engine(f"sqlite:///{tmp_path / 'gefa.sqlite3'}")
-        config = migration_config()
-        with engine.begin() as connection:
-            config.attributes["connection"] = connection
-            command.upgrade(config, "0006")
-        old.execute(
-            "INSERT INTO source (id, name, created, step) VALUES ('s', 'd.ora', '2026-01-01', 1)"
-        )
-        for number, name in enumerate(("one", "two"), 1):
-            plan = json.dumps({"cuts": [{"part": "a", "name": name}]})
-            old.execute(
-                "INSERT INTO plan_step VALUES (?, 's', ?, ?, ?, '2026-01-01')",
-                (f"p{number}", number, plan, f"named {name}"),
-            )
-        old.execute(
-            "INSERT INTO job (id, kind, state, topic, position, name, planned, cost, task, report, problem, sent, created)"
-            " VALUES ('j', 'CUT', 'DONE', '', 0, 'a', 1, 0, '{}', ?, '', 1, '2026-01-01')",
-            (json.dumps({"files": [], "facts": {"key": {"crop": None, "formats": {}}}}),),
-        )
-        small = {"formats": ["jpeg"], "widths": [90]}
-        earlier = [{"content": {}, "said": "Began it"}, {"content": small, "said": "Removed it"}]
-        old.execute(
-            "INSERT INTO recipe (id, name, content, earlier, changed) VALUES ('r', 'hero', '{}', ?, '2026-01-01')",
-            (json.dumps(earlier),),
-        )
-        cut_short = [{"own": {"max_bytes": 7000}, "said": "max_bytes"}]
-        for slot, own, steps in (
-            ("a", {"max_bytes": 9000}, cut_short),
-            ("b", {"review": True}, []),
-        ):
-            old.execute(
-                "INSERT INTO slot (id, name, own, earlier, secret, created) VALUES (?, ?, ?, ?, '', '2026-01-01')",
-                (slot, slot, json.dumps(own), json.dumps(steps)),
-            )
-    store = Store(tmp_path)
-    with store.session() as session:
-        source = session.get_one(Source, "s")
-        assert session.get_one(Task, "j").report == {"files": []}, "it is read again"
-        assert ways_of(session, source) == ("named one", "named two")
-        assert undo(session, source) == "named one"
-        assert own_plan(session, source) == Plan()
-        assert undo_recipe(session, "hero") == "Removed it"
-        assert library(session)["hero"].widths == (90,)
-        first, second = session.get_one(Slot, "a"), session.get_one(Slot, "b")
-        assert undo_settings(session, first) == "max_bytes"
-        assert first.own == {"max_bytes": 7000}
-        assert undo_settings(session, first) == "", "what it was before is not known"
-        change_settings(session, second, {"max_bytes": 9000})
-        undo_settings(session, second)
-        assert second.own == {"review": True}
-    store.close()
