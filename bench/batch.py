@@ -17,7 +17,7 @@ from PIL import Image
 from bench.encoders import encoder_clock
 from gefa.core.geometry import Size, height_for
 from gefa.core.treat.formats import FORMATS, Format
-from gefa.demo.photographs import SCENES, draw_photograph
+from gefa_demo.photographs import SCENES, draw_photograph
 
 WIDTHS = (320, 640, 960, 1280, 1920)
 TIMES = 2

@@ -20,8 +20,8 @@ from gefa.core.treat.invisible import with_black_beneath, with_quiet_colours
 from gefa.core.treat.nature import nature_of
 from gefa.core.treat.recipe import Aim, Settings
 from gefa.core.treat.svg_file import sent_bytes, svg_file
-from gefa.demo.pennants import draw_pennants
-from gefa.demo.programme import draw_programme
+from gefa_demo.pennants import draw_pennants
+from gefa_demo.programme import draw_programme
 
 WIDTH = 800
 LOOK = 75.0

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pyvips
 
-from gefa.demo.photographs import draw_photograph
+from gefa_demo.photographs import draw_photograph
 
 SIDE = 10_000
 

@@ -14,7 +14,7 @@ from playwright.sync_api import Page, expect, sync_playwright
 from bench.cutting import serving
 from gefa.core.plan.plan import Plan
 from gefa.core.treat.recipe import Recipe
-from gefa.demo.photographs import draw_photograph
+from gefa_demo.photographs import draw_photograph
 
 WIDTH, HEIGHT = 4000, 3000
 PLAN = Plan(

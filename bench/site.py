@@ -25,14 +25,14 @@ from gefa.core.plan.load import parse_plan
 from gefa.core.plan.plan import Plan
 from gefa.core.read import read
 from gefa.core.read.survey import survey
-from gefa.demo.moments import MOMENTS
-from gefa.demo.pennants import draw_pennants
-from gefa.demo.photographs import draw_scene
-from gefa.demo.programme import draw_programme
 from gefa.store.keys import SiteRight, new_site_key
 from gefa.store.models import Revision, RevisionState, Source
 from gefa.store.store import Store
 from gefa.work.outlooks import Outlooks
+from gefa_demo.moments import MOMENTS
+from gefa_demo.pennants import draw_pennants
+from gefa_demo.photographs import draw_scene
+from gefa_demo.programme import draw_programme
 
 # -- one run of many ---------------------------------------------------------------------
 

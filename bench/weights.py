@@ -24,8 +24,8 @@ from gefa.core.weigh.ladders import ladders_of
 from gefa.core.weigh.page_weight import weigh_page
 from gefa.core.weigh.shown import ShownFile
 from gefa.core.weigh.site_pages import SitePages
-from gefa.demo.photographs import SCENES, draw_photograph
-from gefa.demo.plan import PLAN
+from gefa_demo.photographs import SCENES, draw_photograph
+from gefa_demo.plan import PLAN
 
 PAGES, PICTURES, ROWS, LADDERS = 200, 30, 60, 100
 WIDTHS = (320, 640, 960, 1280, 1600)

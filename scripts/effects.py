@@ -25,9 +25,9 @@ from gefa.core.treat.png import colours_of
 from gefa.core.treat.recipe import PALETTE_LOOK, Aim, Settings
 from gefa.core.treat.svg_file import sent_bytes, svg_file
 from gefa.core.units import weight
-from gefa.demo.pennants import draw_pennants
-from gefa.demo.photographs import SCENES, draw_photograph
-from gefa.demo.programme import draw_programme
+from gefa_demo.pennants import draw_pennants
+from gefa_demo.photographs import SCENES, draw_photograph
+from gefa_demo.programme import draw_programme
 
 TARGET = Path(__file__).parents[1] / "docs" / "effects"
 WIDE, ROW, LABEL, CROP = 720, 30, 250, 105

@@ -14,9 +14,9 @@ import httpx
 from playwright.sync_api import Page, sync_playwright
 from playwright.sync_api import TimeoutError as PlaywrightTimeout
 
-from gefa.demo.pennants import draw_pennants
-from gefa.demo.shapes import MADDER, TIDE
 from gefa.serve import free_port
+from gefa_demo.pennants import draw_pennants
+from gefa_demo.shapes import MADDER, TIDE
 
 SHOWN = """() => [...document.images].every((image) => {
   const place = image.getBoundingClientRect();

@@ -21,9 +21,9 @@ import httpx
 import pytest
 from hypothesis import settings
 
-from gefa.demo.pennants import draw_pennants
-from gefa.demo.poster import draw_poster
 from gefa.store.store import Store
+from gefa_demo.pennants import draw_pennants
+from gefa_demo.poster import draw_poster
 
 
 def _measured() -> float:

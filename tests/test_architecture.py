@@ -11,7 +11,7 @@ ROOT = Path(__file__).parents[1]
 
 
 def test_modules_stay_small() -> None:
-    modules = (ROOT / "src" / "gefa").rglob("*.py")
+    modules = (ROOT / "src").rglob("*.py")
     sizes = {path: len(path.read_text("utf-8").splitlines()) for path in modules}
     assert max(sizes.values()) < 500, max(sizes, key=lambda path: sizes[path])
 
@@ -23,7 +23,7 @@ def test_imports_go_one_way() -> None:
 
 
 def test_each_package_tells_its_modules_in_reading_order() -> None:
-    for init in (ROOT / "src" / "gefa").rglob("__init__.py"):
+    for init in (ROOT / "src").rglob("__init__.py"):
         modules = {path.stem for path in init.parent.glob("*.py")} - {"__init__", "__main__"}
         if init.parent.name in ("gefa", "core") or "migrations" in init.parts or not modules:
             continue

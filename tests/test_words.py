@@ -15,8 +15,9 @@ import typer
 from gefa.cli.app import app as command_line
 from gefa.web.app import create_app
 
-SOURCES = Path(__file__).parents[1] / "src" / "gefa"
-TEMPLATES = SOURCES / "web" / "templates"
+SOURCES = Path(__file__).parents[1] / "src"
+WEB = SOURCES / "gefa" / "web"
+TEMPLATES = WEB / "templates"
 NOT = {
     "alternative text": "alt text",
     "have it back": "restore",
@@ -87,7 +88,7 @@ def texts() -> dict[str, str]:
     for path in SOURCES.rglob("*.py"):
         if "migrations" not in path.parts:
             found[str(path.relative_to(SOURCES))] = " ".join(sentences_of(path))
-    for script in (SOURCES / "web" / "static" / "js").glob("*.js"):
+    for script in (WEB / "static" / "js").glob("*.js"):
         found[script.name] = ". ".join(
             re.findall(r"[\"`]([^\"`\n]* [^\"`\n]*)[\"`]", script.read_text("utf-8"))
         )

@@ -18,9 +18,9 @@ from gefa.core.deliver.browser import picked
 from gefa.core.deliver.markup import Offer
 from gefa.core.geometry import Rect, Size
 from gefa.core.treat.formats import Format
-from gefa.demo.site.app import BANNER, CARD, LATER_BANNER, in_text
-from gefa.demo.site.gefa import Showing
-from gefa.demo.site.posts import Content, PictureBlock, Record
+from gefa_demo.site.app import BANNER, CARD, LATER_BANNER, in_text
+from gefa_demo.site.gefa import Showing
+from gefa_demo.site.posts import Content, PictureBlock, Record
 from tests.browser.conftest import place_of
 from tests.conftest import HTTP, Server, eventually
 from tests.make import photo, with_profile

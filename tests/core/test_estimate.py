@@ -17,8 +17,8 @@ from gefa.core.plan.load import parse_plan
 from gefa.core.read import read
 from gefa.core.read.document import Document
 from gefa.core.treat.formats import Format
-from gefa.demo.moments import MOMENTS
-from gefa.demo.photographs import draw_scene
+from gefa_demo.moments import MOMENTS
+from gefa_demo.photographs import draw_scene
 from tests.make import L, dot, flat, ora
 
 PLAN = 'default = "t"\n[recipes.t]\n'

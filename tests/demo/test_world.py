@@ -5,10 +5,10 @@ from pathlib import Path
 import pyvips
 
 from gefa.core.plan.load import load_plan
-from gefa.demo.pennants import draw_pennants
-from gefa.demo.photographs import SCENES, draw_photograph
-from gefa.demo.world import SAMPLES
 from gefa.work.site import site_files
+from gefa_demo.pennants import draw_pennants
+from gefa_demo.photographs import SCENES, draw_photograph
+from gefa_demo.world import SAMPLES
 
 
 def test_six_photographs_large_enough_to_be_worth_it() -> None:

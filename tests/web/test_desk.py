@@ -12,8 +12,8 @@ from urllib.parse import urlsplit
 import httpx
 import pytest
 
-from gefa.demo.pennants import draw_pennants
 from gefa.web.pages.sources import SAMPLE
+from gefa_demo.pennants import draw_pennants
 from tests.conftest import Server, eventually
 from tests.make import photo
 from tests.web.plans import plan_for, site_plan

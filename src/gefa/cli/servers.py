@@ -189,8 +189,6 @@ def demo(
     workers: Workers = cores(),
 ) -> None:
     """Serve Gefa with a sample site, an invented kite festival."""
-    from gefa.demo.site.app import festival
-    from gefa.demo.world import SAMPLES, load_world, note_address
     from gefa.serve import check_owner, free_port, is_exposed
     from gefa.serve import serve as run_server
     from gefa.store.folder import alone, check_folder
@@ -198,6 +196,8 @@ def demo(
     from gefa.web.app import create_app
     from gefa.web.limits import Limits
     from gefa.work.queue import QUEUE_FILE
+    from gefa_demo.site.app import festival
+    from gefa_demo.world import SAMPLES, load_world, note_address
 
     set_up()
     folder = data.resolve()

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from gefa.demo.shapes import CHALK, DUSK, MADDER, PINE, SAFFRON, SAND, TIDE, drawn
+from gefa_demo.shapes import CHALK, DUSK, MADDER, PINE, SAFFRON, SAND, TIDE, drawn
 
 SIZES = (
     ((3, 2), (1800, 1200)),

@@ -12,10 +12,10 @@ from fastapi.templating import Jinja2Templates
 from starlette.types import ASGIApp
 
 from gefa.core.deliver.manifest import MANIFEST
-from gefa.demo.site.gefa import Gefa, Refused, Showing
-from gefa.demo.site.pictures import BASE, FOLDER
-from gefa.demo.site.posts import PictureBlock, Placement, Post, Record, Report
 from gefa.site import Pictures
+from gefa_demo.site.gefa import Gefa, Refused, Showing
+from gefa_demo.site.pictures import BASE, FOLDER
+from gefa_demo.site.posts import PictureBlock, Placement, Post, Record, Report
 
 HERE = Path(__file__).parent
 CARD = Showing(

@@ -13,7 +13,7 @@ from pathlib import Path
 import numpy as np
 import pyvips
 
-from gefa.demo.shapes import (
+from gefa_demo.shapes import (
     MADDER,
     PINE,
     SAFFRON,

@@ -10,15 +10,6 @@ from gefa.core.files import write_whole
 from gefa.core.plan.load import parse_plan
 from gefa.core.read import kind_of
 from gefa.core.weigh.audience import with_rows
-from gefa.demo.moments import MOMENTS, draw_moment
-from gefa.demo.numbered import draw_numbered
-from gefa.demo.pennants import draw_pennants
-from gefa.demo.photographs import PANORAMA, SCENES, draw_panorama, draw_photograph
-from gefa.demo.plan import PLAN, VISITORS
-from gefa.demo.poster import draw_poster
-from gefa.demo.programme import draw_programme
-from gefa.demo.site.fill import fill_site
-from gefa.demo.site.pictures import FOLDER, make_pictures
 from gefa.store.keys import Right, SiteRight, new_key, new_site_key
 from gefa.store.site_plan import import_plan, prepare_import
 from gefa.store.slots import add_slot, slot_named
@@ -27,6 +18,15 @@ from gefa.store.store import Store
 from gefa.store.uploads import Described, Sent, accept
 from gefa.work.pool import Pool
 from gefa.work.site import PLAN_FILE
+from gefa_demo.moments import MOMENTS, draw_moment
+from gefa_demo.numbered import draw_numbered
+from gefa_demo.pennants import draw_pennants
+from gefa_demo.photographs import PANORAMA, SCENES, draw_panorama, draw_photograph
+from gefa_demo.plan import PLAN, VISITORS
+from gefa_demo.poster import draw_poster
+from gefa_demo.programme import draw_programme
+from gefa_demo.site.fill import fill_site
+from gefa_demo.site.pictures import FOLDER, make_pictures
 
 DEMO_FILE = "demo.json"
 SAMPLES = "samples"

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from gefa.demo.photographs import SCENES
-from gefa.demo.site.posts import (
+from gefa_demo.photographs import SCENES
+from gefa_demo.site.posts import (
     Content,
     PictureBlock,
     Placement,

@@ -6,8 +6,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import NamedTuple
 
-from gefa.demo.photographs import HEIGHT, WIDTH, Scene, draw_scene, lay, sand, sea, sky
-from gefa.demo.shapes import CHALK, DUSK, MADDER, PINE, SAFFRON, TIDE, Pixels, kite, ridge
+from gefa_demo.photographs import HEIGHT, WIDTH, Scene, draw_scene, lay, sand, sea, sky
+from gefa_demo.shapes import CHALK, DUSK, MADDER, PINE, SAFFRON, TIDE, Pixels, kite, ridge
 
 MOMENT_WIDTH = 1600
 """px"""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from gefa.demo.shapes import CHALK, DUSK, MADDER, PINE, SAFFRON, SAND, TIDE, kite, star
+from gefa_demo.shapes import CHALK, DUSK, MADDER, PINE, SAFFRON, SAND, TIDE, kite, star
 
 WIDTH, HEIGHT = 1200, 900
 

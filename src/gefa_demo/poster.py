@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 import pyvips
 
-from gefa.demo.designs import Layer, LayerGroup, cropped, shadowed, write_design
-from gefa.demo.shapes import (
+from gefa_demo.designs import Layer, LayerGroup, cropped, shadowed, write_design
+from gefa_demo.shapes import (
     CHALK,
     DUSK,
     MADDER,

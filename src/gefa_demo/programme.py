@@ -5,8 +5,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from gefa.demo.designs import Layer, LayerGroup, cropped, shadowed, write_design
-from gefa.demo.shapes import (
+from gefa_demo.designs import Layer, LayerGroup, cropped, shadowed, write_design
+from gefa_demo.shapes import (
     CHALK,
     DUSK,
     MADDER,

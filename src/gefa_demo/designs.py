@@ -13,7 +13,7 @@ import numpy as np
 import pyvips
 
 from gefa.core.pixels import visible_box
-from gefa.demo.shapes import Pixels
+from gefa_demo.shapes import Pixels
 
 _EPOCH = (2026, 5, 1, 9, 0, 0)
 """of all files in the archive, so that its bytes are always the same"""
