@@ -18,8 +18,8 @@ from gefa.core.plan.load import load_plan, parse_plan
 from gefa.core.plan.plan import Plan
 from gefa.work.batch import Exporter
 from gefa.work.check import Checked, Fault, check
+from gefa.work.dry_run import Forecast, forecast
 from gefa.work.pool import Pool
-from gefa.work.rehearsal import Rehearsal, rehearse
 from gefa.work.site import (
     SiteFile,
     files_below,
@@ -113,8 +113,8 @@ class Desk:
             plan_file=self.plan_file,
         )
 
-    def rehearse(self) -> Rehearsal:
-        return rehearse(
+    def forecast(self) -> Forecast:
+        return forecast(
             self.pool,
             self.files(),
             self.plan,
@@ -295,18 +295,18 @@ def test_a_manifest_from_elsewhere_deletes_nothing_outside(desk: Desk) -> None:
     assert precious.read_text() == "the site"
 
 
-# -- rehearsing and checking ------------------------------------------------------------------
+# -- dry runs and checks -----------------------------------------------------------------------
 
 
-def test_a_rehearsal_says_what_would_be_done_and_writes_nothing(desk: Desk) -> None:
-    told = desk.rehearse()
+def test_a_dry_run_says_what_would_be_done_and_writes_nothing(desk: Desk) -> None:
+    told = desk.forecast()
     assert (told.made, told.reused, told.dropped) == (20, 0, [])
     assert set(told.folders) == {"art", "photos", "photos/may", "photos/june"}
     assert not desk.out.exists()
     made = desk.export()
     (desk.folder / "photos" / "shore.jpg").unlink()
     before = {path: path.stat().st_mtime_ns for path in desk.out.rglob("*")}
-    told = desk.rehearse()
+    told = desk.forecast()
     assert (told.made, told.reused, len(told.dropped)) == (0, 16, 4)
     assert told.expected == sum(f.bytes for f in made.files if f.source != "photos/shore.jpg")
     assert {path: path.stat().st_mtime_ns for path in desk.out.rglob("*")} == before

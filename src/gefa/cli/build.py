@@ -28,8 +28,8 @@ if TYPE_CHECKING:
     from gefa.core.plan.plan import Plan
     from gefa.work.batch import Exported, Exporter, ExportListener
     from gefa.work.check import Checked
+    from gefa.work.dry_run import Forecast
     from gefa.work.pool import Pool
-    from gefa.work.rehearsal import Rehearsal
     from gefa.work.site import SiteFile
 
 app = typer.Typer()
@@ -201,7 +201,7 @@ def export(
     with failing(WRONG_USAGE), Pool(jobs) as pool:
         site = site_for(plan, out)
         if dry_run:
-            _print_rehearsal(_rehearsed(site, sources or [], pool), as_json=as_json)
+            _print_forecast(_forecast(site, sources or [], pool), as_json=as_json)
         files, manifest = _exported(
             site,
             sources or [],
@@ -263,12 +263,12 @@ def _inside(out: Path, paths: Sequence[Path]) -> list[str]:
     return found
 
 
-def _rehearsed(site: Site, sources: Sequence[Path], pool: Pool) -> Rehearsal:
-    from gefa.work.rehearsal import rehearse
+def _forecast(site: Site, sources: Sequence[Path], pool: Pool) -> Forecast:
+    from gefa.work.dry_run import forecast
 
     with unpacking() as place_for:
         files = files_for(site, sources, place_for)
-        return rehearse(
+        return forecast(
             pool, files, site.plan, site.out, marks=site.marks, plan_file=_whole(site, sources)
         )
 
@@ -283,7 +283,7 @@ def unpacking() -> Iterator[Callable[[Path], Path]]:
         yield lambda pack: Path(desk) / str(next(numbers))
 
 
-def _print_rehearsal(told: Rehearsal, *, as_json: bool) -> None:
+def _print_forecast(told: Forecast, *, as_json: bool) -> None:
     if as_json:
         typer.echo(told.model_dump_json(indent=2))
     else:
@@ -391,7 +391,7 @@ def _report(manifest: Manifest, sources: set[str]) -> None:
     _remarks(manifest, several=len(sources) > 1)
 
 
-def _remarks(told: Manifest | Rehearsal, *, several: bool) -> None:
+def _remarks(told: Manifest | Forecast, *, several: bool) -> None:
     kinds = [("failed", told.failed), ("warning", told.warnings), ("left out", told.left_out)]
     dropped = getattr(told, "dropped", [])
     if dropped and not isinstance(dropped[0], str):

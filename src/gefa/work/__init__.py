@@ -27,7 +27,7 @@ In reading order:
 - ``plan_file``: Keeps a site's ``gefa.toml`` and the plan in the application in step
 - ``run_output``: Writes a run into a site's out folder, as an export does
 - ``site_folder``: ``serve --site``: keeps the plan file in step, and writes runs to ``out``
-- ``rehearsal``: ``--dry-run``: what an export would do
+- ``dry_run``: ``--dry-run``: what an export would do
 - ``page_weights``: ``gefa weigh``: what the pages of a site send
 - ``ladder_trial``: Encodes proposed ladders to see what they save, and writes them into the plan
 - ``check``: ``gefa check``

@@ -18,9 +18,9 @@ from gefa.core.plan.plan import CheckTable, Plan
 from gefa.core.units import weight
 from gefa.core.weigh.report import over_budget
 from gefa.store.upload_addresses import uploads_in
+from gefa.work.dry_run import Foreseen, foreseen
 from gefa.work.page_weights import Weighing, audience_called, uploads_folder
 from gefa.work.pool import Pool
-from gefa.work.rehearsal import Foreseen, foreseen
 from gefa.work.site import SiteFile
 from gefa.work.surveys import HIDDEN
 

@@ -25,7 +25,7 @@ from gefa.work.pool import Call, Pool
 from gefa.work.site import SiteFile
 
 
-class Rehearsal(BaseModel):
+class Forecast(BaseModel):
     """Numbers of files that would be made, reused and dropped, and the ``expected`` bytes of the
     result; by ``folders`` too."""
 
@@ -108,7 +108,7 @@ def _estimate(pool: Pool, found: Foreseen, marks: Path, desk: Path) -> None:
             found.jobs[at] = job, _seen(job, found.shelf, pool.outcome(call))
 
 
-def rehearse(
+def forecast(
     pool: Pool,
     sources: Sequence[SiteFile],
     plan: Plan,
@@ -116,11 +116,11 @@ def rehearse(
     *,
     marks: Path,
     plan_file: Path | None,
-) -> Rehearsal:
+) -> Forecast:
     """What an export of the sources would do; ``plan_file`` as for ``Exporter.export``."""
     found = foreseen(pool, sources, plan, out, marks=marks, plan_file=plan_file, estimate=True)
     planned = found.planned
-    told = Rehearsal(failed=[*planned.failed, *found.taken()], warnings=list(planned.warnings))
+    told = Forecast(failed=[*planned.failed, *found.taken()], warnings=list(planned.warnings))
     for prepared in planned.prepared.values():
         told.failed += prepared.failed
         told.warnings += prepared.warnings
