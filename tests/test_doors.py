@@ -86,7 +86,7 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 def test_the_command_line_takes_every_kind(folder: Path) -> None:
     names = [kind.name for kind in KINDS]
-    dry = gefa(folder, "export", *names, "--out", "out", "--dry-run", "--json")
+    dry = gefa(folder, "export", *names, "--out", "out", "--dry-run", "--weights", "--json")
     assert dry.returncode == 0, dry.stderr
     said = gefa(folder, "export", *names, "--out", "out")
     assert said.returncode == 0, said.stderr

@@ -113,7 +113,7 @@ class Desk:
             plan_file=self.plan_file,
         )
 
-    def forecast(self) -> Forecast:
+    def forecast(self, *, weigh: bool = False) -> Forecast:
         return forecast(
             self.pool,
             self.files(),
@@ -121,6 +121,7 @@ class Desk:
             self.out,
             marks=self.folder,
             plan_file=self.plan_file,
+            weigh=weigh,
         )
 
     def written(self) -> dict[str, bytes]:
@@ -300,13 +301,17 @@ def test_a_manifest_from_elsewhere_deletes_nothing_outside(desk: Desk) -> None:
 
 def test_a_dry_run_says_what_would_be_done_and_writes_nothing(desk: Desk) -> None:
     told = desk.forecast()
+    # That a photograph gets no PNG is seen in its pixels.
+    assert (told.made, told.reused, told.dropped, told.about) == (28, 0, [], True)
+    assert (told.expected, told.folders) == (None, {})
+    told = desk.forecast(weigh=True)
     assert (told.made, told.reused, told.dropped) == (20, 0, [])
     assert set(told.folders) == {"art", "photos", "photos/may", "photos/june"}
     assert not desk.out.exists()
     made = desk.export()
     (desk.folder / "photos" / "shore.jpg").unlink()
     before = {path: path.stat().st_mtime_ns for path in desk.out.rglob("*")}
-    told = desk.forecast()
+    told = desk.forecast(weigh=True)
     assert (told.made, told.reused, len(told.dropped)) == (0, 16, 4)
     assert told.expected == sum(f.bytes for f in made.files if f.source != "photos/shore.jpg")
     assert {path: path.stat().st_mtime_ns for path in desk.out.rglob("*")} == before
@@ -375,7 +380,11 @@ def test_the_commands_of_a_repository(repository: Path) -> None:
     (repository / "gefa.toml").write_text(SITE)
     deep = repository / "photos" / "may"
     dry = json.loads(gefa("export", "--dry-run", "--json", cwd=deep).stdout)
-    assert (dry["made"], dry["reused"]) == (20, 0)
+    assert (dry["made"], dry["reused"], dry["about"], dry["expected"]) == (28, 0, True, None)
+    weighed = gefa("export", "--dry-run", "--weights", cwd=deep)
+    assert "20 to make, 0 to reuse, 0 to drop: about" in weighed.stdout
+    refused = gefa("export", "--weights", cwd=deep)
+    assert (refused.returncode, "Add --dry-run" in refused.stderr) == (2, True)
     assert gefa("check", cwd=deep).returncode == 1
     done = gefa("export", "--json", cwd=deep)
     assert done.returncode == 0, done.stderr

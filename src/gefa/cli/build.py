@@ -69,6 +69,9 @@ DryRun = Annotated[
     bool,
     typer.Option("--dry-run", help="Say what would be made, reused and dropped."),
 ]
+Weights = Annotated[
+    bool, typer.Option("--weights", help="With --dry-run: also estimate the weight of the files.")
+]
 LayoutToo = Annotated[
     bool, typer.Option("--layout", help="Also a page that lays the files out as in the design.")
 ]
@@ -189,6 +192,7 @@ def export(
     force: Force = False,
     watch: Watch = False,
     dry_run: DryRun = False,
+    weights: Weights = False,
     layout: LayoutToo = False,
     pdf: PdfToo = False,
     large: Large = False,
@@ -199,9 +203,11 @@ def export(
     from gefa.work.pool import Pool
 
     with failing(WRONG_USAGE), Pool(jobs) as pool:
+        if weights and not dry_run:
+            raise PlanError("--weights is for a dry run.", advice="Add --dry-run.")
         site = site_for(plan, out)
         if dry_run:
-            _print_forecast(_forecast(site, sources or [], pool), as_json=as_json)
+            _print_forecast(_forecast(site, sources or [], pool, weigh=weights), as_json=as_json)
         files, manifest = _exported(
             site,
             sources or [],
@@ -263,13 +269,24 @@ def _inside(out: Path, paths: Sequence[Path]) -> list[str]:
     return found
 
 
-def _forecast(site: Site, sources: Sequence[Path], pool: Pool) -> Forecast:
-    from gefa.work.dry_run import forecast
+def _forecast(site: Site, sources: Sequence[Path], pool: Pool, *, weigh: bool) -> Forecast:
+    from gefa.work.dry_run import DryRunListener, forecast
 
-    with unpacking() as place_for:
-        files = files_for(site, sources, place_for)
+    with progress() as bar, unpacking() as place_for:
+        task = bar.add_task("reading", total=None)
         return forecast(
-            pool, files, site.plan, site.out, marks=site.marks, plan_file=_whole(site, sources)
+            pool,
+            files_for(site, sources, place_for),
+            site.plan,
+            site.out,
+            marks=site.marks,
+            plan_file=_whole(site, sources),
+            weigh=weigh,
+            progress=DryRunListener(
+                read=lambda source: bar.update(task, description=f"reading {source}"),
+                planned=lambda cuts: bar.update(task, total=cuts, description="weighing"),
+                weighed=lambda cut: bar.update(task, advance=1, description=f"weighing {cut}"),
+            ),
         )
 
 
@@ -287,9 +304,11 @@ def _print_forecast(told: Forecast, *, as_json: bool) -> None:
     if as_json:
         typer.echo(told.model_dump_json(indent=2))
     else:
+        about = "about " if told.about else ""
+        in_all = f": about {weight(told.expected)}" if told.expected is not None else ""
         out_console.print(
-            f"{told.made:,} to make, {told.reused:,} to reuse, {len(told.dropped):,} to drop:"
-            f" about {weight(told.expected)}"
+            f"{about}{told.made:,} to make, {told.reused:,} to reuse,"
+            f" {len(told.dropped):,} to drop{in_all}"
         )
         for folder, size in sorted(told.folders.items()):
             out_console.print(f"  {folder}: about {weight(size)}", markup=False)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -26,17 +26,28 @@ from gefa.work.site import SiteFile
 
 
 class Forecast(BaseModel):
-    """Numbers of files that would be made, reused and dropped, and the ``expected`` bytes of the
-    result; by ``folders`` too."""
+    """Numbers of files that would be made, reused and dropped. ``about`` says that they may be off:
+    which formats and widths a cut has is decided by its pixels. ``expected`` is the weight of the
+    result in bytes, by ``folders`` too; None where nothing was estimated."""
 
     made: int = 0
     reused: int = 0
-    expected: int = 0
+    about: bool = False
+    expected: int | None = None
     folders: dict[str, int] = {}
     dropped: list[str] = []
     failed: list[Remark] = []
     warnings: list[Remark] = []
     left_out: list[Remark] = []
+
+
+@dataclass
+class DryRunListener:
+    """Notified of progress; the command line draws it."""
+
+    read: Callable[[str], None] = lambda source: None
+    planned: Callable[[int], None] = lambda cuts: None
+    weighed: Callable[[str], None] = lambda cut: None
 
 
 @dataclass
@@ -65,17 +76,19 @@ def foreseen(
     *,
     marks: Path,
     plan_file: Path | None,
-    estimate: bool = False,
+    weigh: bool = False,
+    progress: DryRunListener | None = None,
 ) -> Foreseen:
-    """Read sources that are not known, and foresee the result of the plan; with ``estimate`` also
-    its weight. Writes nothing to ``out``."""
+    """Read sources that are not known, and foresee the result of the plan; with ``weigh`` also
+    estimate its weight. Writes nothing to ``out``."""
+    told = progress or DryRunListener()
     with tempfile.TemporaryDirectory() as desk:
-        planner = Planner(pool, out, marks=marks, desk=Path(desk))
+        planner = Planner(pool, out, marks=marks, desk=Path(desk), told_read=told.read)
         planned = planner.plan(sources, plan, plan_file=plan_file)
         shelf = FolderShelf(out)
         found = Foreseen(planned, shelf, [(job, _seen(job, shelf)) for job in planned.jobs])
-        if estimate:
-            _estimate(pool, found, marks, Path(desk))
+        if weigh:
+            _estimate(pool, found, marks, Path(desk), told)
     return found
 
 
@@ -93,7 +106,7 @@ def _seen(job: CutJob, shelf: FolderShelf, foretold: Foretold | None = None) -> 
     return replace(seen, decided=False, made=here)
 
 
-def _estimate(pool: Pool, found: Foreseen, marks: Path, desk: Path) -> None:
+def _estimate(pool: Pool, found: Foreseen, marks: Path, desk: Path, told: DryRunListener) -> None:
     """Estimate all jobs from their pixels, in parallel."""
     asked: list[tuple[int, Call]] = []
     for at, (job, seen) in enumerate(found.jobs):
@@ -102,8 +115,10 @@ def _estimate(pool: Pool, found: Foreseen, marks: Path, desk: Path) -> None:
             mark = marks / job.recipe.mark.picture if job.recipe.mark else None
             call = pool.submit(estimate_cut, path, job.source, job, desk, mark)
             asked.append((at, call))
+    told.planned(len(asked))
     for at, call in asked:
         job = found.jobs[at][0]
+        told.weighed(job.cut.name)
         with suppress(GefaError):  # an export will say why
             found.jobs[at] = job, _seen(job, found.shelf, pool.outcome(call))
 
@@ -116,9 +131,14 @@ def forecast(
     *,
     marks: Path,
     plan_file: Path | None,
+    weigh: bool = False,
+    progress: DryRunListener | None = None,
 ) -> Forecast:
-    """What an export of the sources would do; ``plan_file`` as for ``Exporter.export``."""
-    found = foreseen(pool, sources, plan, out, marks=marks, plan_file=plan_file, estimate=True)
+    """What an export of the sources would do; ``plan_file`` as for ``Exporter.export``. With
+    ``weigh`` the files' weight is estimated from the pixels, which takes a while."""
+    found = foreseen(
+        pool, sources, plan, out, marks=marks, plan_file=plan_file, weigh=weigh, progress=progress
+    )
     planned = found.planned
     told = Forecast(failed=[*planned.failed, *found.taken()], warnings=list(planned.warnings))
     for prepared in planned.prepared.values():
@@ -128,9 +148,11 @@ def forecast(
     for job, seen in found.jobs:
         told.made += len(seen.variants) - len(seen.made)
         told.reused += len(seen.made)
-        told.expected += seen.expected
-        folder = safe_folder(job.cut.folder) or "."
-        told.folders[folder] = told.folders.get(folder, 0) + seen.expected
+        told.about |= not seen.decided and len(job.variants) > 1
+        if weigh:
+            told.expected = (told.expected or 0) + seen.expected
+            folder = safe_folder(job.cut.folder) or "."
+            told.folders[folder] = told.folders.get(folder, 0) + seen.expected
     unread = {remark.source for remark in planned.failed}
     if planned.before is not None:
         paths = set(planned.paths)
