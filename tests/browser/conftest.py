@@ -9,6 +9,8 @@ from collections.abc import Iterator
 import pytest
 from playwright.sync_api import Browser, FloatRect, Locator, Page, expect, sync_playwright
 
+from tests.conftest import SLOWNESS
+
 ARGUMENTS = [
     "--no-sandbox",
     "--disable-gpu",
@@ -20,7 +22,7 @@ ARGUMENTS = [
 ]
 
 # Other tests keep the machine busy.
-SECONDS = 60
+SECONDS = 60 * SLOWNESS
 expect.set_options(timeout=SECONDS * 1000)
 
 

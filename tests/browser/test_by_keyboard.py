@@ -21,6 +21,16 @@ TRY_SECONDS = 8
 MOST_TABS = 120
 
 
+SLOW_ANSWERS = """() => {
+  const ask = window.fetch;
+  window.fetch = async (...all) => {
+    await new Promise((go) => setTimeout(go, 1000));
+    return ask(...all);
+  };
+}"""
+"""answers of a server come a second later: the focus may have gone on by then"""
+
+
 def tab_to(page: Page, name: str, what: str = "*") -> None:
     """Press Tab until what has the focus is called ``name``; so whoever sees nothing finds it."""
     for _ in range(MOST_TABS):
@@ -255,9 +265,13 @@ def test_a_ladder_is_used_and_undone(
         tab_to(page, "Width 1")
         widths = page.get_by_label("Try widths")
         before = widths.input_value()
-        page.keyboard.press("ArrowRight")
-        expect(widths).not_to_have_value(before)
-        tab_to(page, "Use for this cut", "button")
+        page.evaluate(SLOW_ANSWERS)
+        with page.expect_response("**/weight/ladder**"):
+            page.keyboard.press("ArrowRight")
+            expect(widths).not_to_have_value(before)
+            tab_to(page, "Use for this cut", "button")
+        expect(page.locator(".ladder-table tbody").first).to_contain_text(widths.input_value())
+        expect(page.get_by_role("button", name="Use for this cut")).to_be_focused()
         page.keyboard.press("Enter")
         expect(page.get_by_role("status").first).to_contain_text("Saved: Widths")
         press(

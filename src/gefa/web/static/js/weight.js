@@ -90,7 +90,7 @@ const form = () => document.getElementById("ladder-form");
 const rungs = () => [...document.querySelectorAll(".rung-tried")];
 const askLadder = asker();
 
-const tryWidths = later(async (focused) => {
+const tryWidths = later(async () => {
   const current = form();
   if (!current) return;
   const address = new URL(current.dataset.try, location.href);
@@ -99,14 +99,16 @@ const tryWidths = later(async (focused) => {
   // Only the drawing and the table: the field is being written in.
   const fresh = html && new DOMParser().parseFromString(html, "text/html");
   if (!fresh) return;
+  // Whoever has gone on by Tab meanwhile stays there.
+  const focused = rungs().indexOf(document.activeElement);
   for (const part of [".ladder-chart", ".ladder-table"]) {
     const [now, then] = [document.querySelector(part), fresh.querySelector(part)];
     if (now && then) now.replaceWith(document.adoptNode(then));
   }
-  if (focused !== undefined) rungs()[focused]?.focus();
+  if (focused >= 0) rungs()[focused]?.focus();
 }, 80);
 
-const setRung = (rung, to, focused) => {
+const setRung = (rung, to) => {
   const most = Number(ladder().dataset.most);
   const natural = Number(rung.getAttribute("aria-valuemax"));
   const px = Math.round(Math.min(natural, Math.max(1, to)));
@@ -116,7 +118,7 @@ const setRung = (rung, to, focused) => {
   const [from, end] = [Number(ladder().dataset.left), Number(ladder().dataset.right)];
   rung.setAttribute("cx", String(from + (px / most) * (end - from)));
   form().elements.widths.value = rungs().map((one) => one.dataset.width).join(", ");
-  tryWidths(focused);
+  tryWidths();
 };
 
 let dragged = null;
@@ -143,14 +145,14 @@ document.addEventListener("pointerup", () => {
   if (!dragged) return;
   const rung = dragged;
   dragged = null;
-  setRung(rung, Number(rung.dataset.width), rungs().indexOf(rung));
+  setRung(rung, Number(rung.dataset.width));
 });
 document.addEventListener("keydown", (event) => {
   if (!event.target.matches?.(".rung-tried")) return;
   const steps = { ArrowLeft: -10, ArrowRight: 10, PageDown: -100, PageUp: 100 };
   if (!(event.key in steps)) return;
   event.preventDefault();
-  setRung(event.target, Number(event.target.dataset.width) + steps[event.key], rungs().indexOf(event.target));
+  setRung(event.target, Number(event.target.dataset.width) + steps[event.key]);
 });
 document.addEventListener("input", (event) => {
   if (event.target === form()?.elements.widths) tryWidths();
