@@ -34,6 +34,8 @@ def test_a_server_continues_with_older_data(older: Path, free_port: Callable[[],
             (upload,) = form.get("/api/v1/slots/wall/uploads").json()["uploads"]
             assert (upload["state"], upload["alt"]) == ("live", "Crest")
             assert all(form.get(file["url"]).is_success for file in upload["variants"])
+        with server.client() as pages:
+            assert upload["id"] in pages.get("/uploads", params={"q": "CREST"}).text
         with server.client(headers={"Authorization": f"Bearer {site_key}"}) as build:
             (run,) = build.get("/api/v1/runs").json()["runs"]
             waiting = {"Prefer": "wait=60"}

@@ -23,8 +23,13 @@ from gefa.store.store import Store
 
 
 def test_the_migrations_make_just_the_tables_of_the_models(store: Store) -> None:
+    def modelled(name: str | None, kind: str, *_: object) -> bool:
+        # The tables of a full-text index are SQLite's own.
+        return kind != "table" or not str(name).startswith("upload_words")
+
     with store.engine.connect() as connection:
-        assert compare_metadata(MigrationContext.configure(connection), SQLModel.metadata) == []
+        context = MigrationContext.configure(connection, opts={"include_name": modelled})
+        assert compare_metadata(context, SQLModel.metadata) == []
 
 
 def test_the_database_is_set_up_to_last(store: Store) -> None:

@@ -6,6 +6,7 @@ In reading order:
 - ``store``: One folder that keeps everything: the database and the blobs
 - ``folder``: Checks a data folder at start; says in one sentence what is wrong and what to do
 - ``models``: The tables. Times are UTC; ids are random but sort by time of making
+- ``feed_models``: The tables that the feed is searched and counted by
 - ``person_models``: The tables of people: accounts, sign-ins, and the trail
 - ``blobs``: Content-addressed files: a blob's name is the SHA-256 of its bytes
 - ``bucket``: An S3-compatible bucket

@@ -193,7 +193,8 @@ class MadeReport(BaseModel):
 
 class UploadBody(SourceBody):
     """Treat an uploaded picture. ``day`` is the day of the upload; without a ``focus``, one is
-    searched for. ``treatment`` is the key of all that. In the ``background`` it waits for what
+    searched for. ``treatment`` is the key of all that, ``slot_treatment`` of the slot's part of it.
+    In the ``background`` it waits for what
     people and visitors wait for."""
 
     day: date
@@ -202,6 +203,7 @@ class UploadBody(SourceBody):
     marks: dict[str, str] = {}
     focus: Focus | None = None
     treatment: str = ""
+    slot_treatment: str = ""
     background: bool = False
 
 

@@ -2,25 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from typing import Any, Literal, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field
-from sqlalchemy import exists, join, true
-from sqlalchemy import select as sql_select
-from sqlmodel import Session, col, func, or_, select
+from sqlalchemy import column, table
+from sqlmodel import Session, col, func, select
 from sqlmodel.sql.expression import SelectOfScalar
 
+from gefa.store.feed_models import UploadCount, UploadNumber, UploadTag
 from gefa.store.models import Slot, Upload, UploadState
 
 Row = TypeVar("Row")
 
 
 class FeedQuery(BaseModel):
-    """Filters of the feed: ``q`` in name, alt text or tags; a slot; a tag; a state; from a day to a
-    day, inclusive; after the upload of an id. Removed uploads only with the state ``removed``."""
+    """Filters of the feed: ``q``, beginnings of words in name, alt text or tags; a slot; a tag; a
+    state; from a day to a day, inclusive; after the upload of an id. Removed uploads only with the
+    state ``removed``."""
 
     model_config = ConfigDict(extra="ignore")
 
@@ -75,12 +76,13 @@ def _chosen(query: SelectOfScalar[Row], wanted: FeedQuery) -> SelectOfScalar[Row
     elif wanted.state == "missing-alt":
         query = query.where(Upload.alt == "", col(Upload.decorative).is_(False))
     if wanted.slot:
-        named = select(Slot.id).where(Slot.name == wanted.slot)
-        query = query.where(col(Upload.slot_id).in_(named))
+        named = select(Slot.id).where(Slot.name == wanted.slot).scalar_subquery()
+        query = query.where(Upload.slot_id == named)
     if wanted.tag:
-        query = query.where(_tagged(lambda tag: tag == wanted.tag))
+        tagged = select(UploadTag.upload_id).where(UploadTag.tag == wanted.tag)
+        query = query.where(col(Upload.id).in_(tagged))
     if wanted.q.strip():
-        query = query.where(_mentions(wanted.q.strip()))
+        query = query.where(col(Upload.id).in_(_mentioning(wanted.q)))
     return _within(query, wanted)
 
 
@@ -96,17 +98,16 @@ def _served(query: SelectOfScalar[Row], wanted: FeedQuery) -> SelectOfScalar[Row
     )
 
 
-def _tagged(matches: Callable[[Any], Any]) -> Any:
-    """Whether any tag of an upload matches."""
-    tag = func.json_each(Upload.tags).table_valued("value", name="tag")
-    return exists(sql_select(tag.c.value).where(matches(tag.c.value)))
-
-
-def _mentions(words: str) -> Any:
-    return or_(
-        col(Upload.name).icontains(words, autoescape=True),
-        col(Upload.alt).icontains(words, autoescape=True),
-        _tagged(lambda tag: tag.icontains(words, autoescape=True)),
+def _mentioning(asked: str) -> Any:
+    """The ids of uploads with a word in name, alt text or tags that begins with each word that is
+    ``asked`` for, whatever its case and accents."""
+    # FTS5 takes a string in quotes as it is; within, a quote is doubled (sqlite.org/fts5.html).
+    quoted = " ".join('"{}"*'.format(word.replace('"', '""')) for word in asked.split())
+    words = table("upload_words", column("rowid"), column("upload_words"))
+    return (
+        select(UploadNumber.upload_id)
+        .join(words, words.c.rowid == UploadNumber.number)
+        .where(words.c.upload_words.op("MATCH")(quoted))
     )
 
 
@@ -121,22 +122,24 @@ def _within(query: SelectOfScalar[Row], wanted: FeedQuery) -> SelectOfScalar[Row
 
 def all_tags(session: Session, *, held: bool = True) -> list[str]:
     """All tags of uploads; on request without those of ``held`` uploads."""
-    tag = func.json_each(Upload.tags).table_valued("value", name="tag")
-    query = sql_select(tag.c.value).select_from(join(Upload, tag, true())).distinct()
-    if not held:
-        query = query.where(col(Upload.state) == UploadState.LIVE)
-    found = session.execute(query)
-    return sorted(str(row[0]) for row in found)
+    tags = session.exec(select(UploadTag.tag).distinct())
+    return sorted(tag for tag in tags if held or _is_live(session, tag))
+
+
+def _is_live(session: Session, tag: str) -> bool:
+    """Whether any upload with the tag is live: for most tags one of the first is."""
+    found = (
+        select(Upload.id)
+        .join(UploadTag, col(UploadTag.upload_id) == Upload.id)
+        .where(UploadTag.tag == tag, Upload.state == UploadState.LIVE)
+    )
+    return session.exec(found.limit(1)).first() is not None
 
 
 def counts(session: Session) -> dict[tuple[str, UploadState], int]:
     """The number of uploads by slot id and state."""
-    found = session.exec(
-        select(Upload.slot_id, Upload.state, func.count())
-        .where(col(Upload.removed).is_(None))
-        .group_by(col(Upload.slot_id), col(Upload.state))
-    ).all()
-    return {(slot_id, UploadState(state)): number for slot_id, state, number in found}
+    found = session.exec(select(UploadCount).where(UploadCount.number > 0))
+    return {(one.slot_id, one.state): one.number for one in found}
 
 
 def latest_live(session: Session, slot_id: str, most: int) -> Sequence[Upload]:
@@ -149,13 +152,14 @@ def latest_live(session: Session, slot_id: str, most: int) -> Sequence[Upload]:
             col(Upload.removed).is_(None),
             Upload.preview != "",
         )
-        .order_by(col(Upload.created).desc())
+        .order_by(col(Upload.id).desc())
         .limit(most)
     ).all()
 
 
 def uploads_of(session: Session, slot: Slot) -> tuple[int, int]:
     """The number of uploads in a slot, and of removed ones that can be restored."""
-    removed = session.exec(select(Upload.removed).where(Upload.slot_id == slot.id)).all()
-    gone = sum(time is not None for time in removed)
-    return len(removed) - gone, gone
+    gone = col(Upload.removed).is_not(None)
+    of_slot = select(func.count(), func.count().filter(gone)).where(Upload.slot_id == slot.id)
+    count, removed = session.exec(of_slot).one()
+    return count - removed, removed

@@ -101,7 +101,7 @@ class Revision(SQLModel, table=True):
     id: str = Field(default_factory=new_id, primary_key=True)
     source_id: str = Field(foreign_key="source.id", index=True)
     number: int
-    blob: str
+    blob: str = Field(index=True)
     bytes: int
     format: str
     state: RevisionState = RevisionState.READING
@@ -265,7 +265,7 @@ class Variant(SQLModel, table=True):
     width: int
     height: int
     bytes: int
-    sha256: str
+    sha256: str = Field(index=True)
     quality: int | None = None
     score: float | None = None
     moves: bool = Field(default=False, sa_column_kwargs={"server_default": "0"})
@@ -386,16 +386,26 @@ class Upload(SQLModel, table=True):
 
     ``who`` is the name of the key or of the person. The focal point is 0..1 each way;
     ``suggested`` is where it is until somebody chooses. ``treatment`` names what its files were
-    made by; ``said`` is what there is to tell of them. ``preview`` is the blob of a picture to look
-    at, ``tiny`` a data URI to stand in. ``request`` finds it again when it is sent twice;
-    ``fingerprint`` then tells whether it is the same. ``earlier`` is what it was before its file
-    was replaced, while that is what is served.
+    made by, ``slot_treatment`` the slot's part of that: without the file and its focal point; empty
+    where it is not known yet. ``said`` is what there is to tell of them. ``preview`` is the blob of
+    a picture to look at, ``tiny`` a data URI to stand in. ``request`` finds it again when it is
+    sent twice; ``fingerprint`` then tells whether it is the same. ``earlier`` is what it was before
+    its file was replaced, while that is what is served.
     """
 
     __tablename__ = "upload"
+    __table_args__ = (
+        Index("ix_upload_feed", "removed", "id"),
+        Index("ix_upload_feed_of_state", "state", "removed", "id"),
+        # It also holds all that is asked for to count a slot's uploads.
+        Index(
+            "ix_upload_feed_of_slot",
+            *("slot_id", "removed", "id", "state", "original_gone", "slot_treatment"),
+        ),
+    )
 
     id: str = Field(default_factory=new_id, primary_key=True)
-    slot_id: str = Field(foreign_key="slot.id", index=True)
+    slot_id: str = Field(foreign_key="slot.id")
     who: str = Field(default="", sa_column_kwargs={"server_default": ""})
     name: str
     alt: str = ""
@@ -408,7 +418,7 @@ class Upload(SQLModel, table=True):
     zoom: float = Field(default=1.0, sa_column_kwargs={"server_default": "1"})
     suggested_x: float | None = None
     suggested_y: float | None = None
-    blob: str
+    blob: str = Field(index=True)
     bytes: int
     format: str
     width: int | None = None
@@ -416,13 +426,14 @@ class Upload(SQLModel, table=True):
     placeholder: str = ""
     tiny: str = Field(default="", sa_column_kwargs={"server_default": ""})
     preview: str = Field(default="", sa_column_kwargs={"server_default": ""})
-    state: UploadState = Field(default=UploadState.RECEIVED, index=True)
+    state: UploadState = UploadState.RECEIVED
     problem: str = ""
     reason: str = Field(default="", sa_column_kwargs={"server_default": ""})
     said: dict[str, Any] = Field(
         default_factory=dict, sa_column=Column(JSON, nullable=False, server_default="{}")
     )
     treatment: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    slot_treatment: str = Field(default="", sa_column_kwargs={"server_default": ""})
     approved: bool = Field(default=False, sa_column_kwargs={"server_default": "0"})
     original_gone: bool = Field(default=False, sa_column_kwargs={"server_default": "0"})
     request: str | None = Field(default=None, unique=True, index=True)
@@ -431,7 +442,7 @@ class Upload(SQLModel, table=True):
         default_factory=dict, sa_column=Column(JSON, nullable=False, server_default="{}")
     )
     created: datetime = time_field()
-    removed: datetime | None = Field(default=None, sa_type=DateTime(timezone=True), index=True)
+    removed: datetime | None = Field(default=None, sa_type=DateTime(timezone=True))
 
 
 class Resumable(SQLModel, table=True):

@@ -2,14 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
 
 from pydantic import BaseModel, Field, field_validator
 from sqlmodel import Session, col, func, select
 
 from gefa.core.errors import GefaError
 from gefa.core.slots.settings import SlotSettings
-from gefa.core.slots.upload import MAX_ZOOM, Focus, cropped_by, treatment_of
+from gefa.core.slots.upload import (
+    MAX_ZOOM,
+    Focus,
+    cropped_by,
+    slot_treatment_of,
+    treatment_of,
+)
 from gefa.core.treat.recipe import Recipe
 from gefa.store.actor import actor
 from gefa.store.blobs import Blob
@@ -28,6 +37,8 @@ from gefa.store.variants import (
     withhold,
 )
 
+OTHER_TREATMENT = "other"
+"""the slot's part of a treatment that is not the present one, and is not known otherwise"""
 MAX_ALT = 2_000
 """characters: some minutes of reading aloud"""
 MAX_TAGS = 30
@@ -151,6 +162,11 @@ class Treatment:
         focus = focus_of(upload)
         return treatment_of(self.settings, self.recipe, upload.blob, focus, self.marks)
 
+    @cached_property
+    def of_slot(self) -> str:
+        """A key of the slot's part of it."""
+        return slot_treatment_of(self.settings, self.recipe, self.marks)
+
 
 def treatment_by(session: Session, slot: Slot) -> Treatment:
     """PlanError if the slot's recipe is gone."""
@@ -186,6 +202,7 @@ def treat(session: Session, upload: Upload, slot: Slot, *, background: bool = Fa
         marks=by.marks,
         focus=focus_of(upload),
         treatment=by.of(upload),
+        slot_treatment=by.of_slot,
         background=background,
     )
     enqueue(session, body, upload_id=upload.id, name=upload.name)
@@ -344,19 +361,53 @@ def restore(session: Session, upload: Upload) -> None:
             notify(session, slot, upload, settings_of(session, slot).notify, "upload.live")
 
 
-def outdated(session: Session, slot: Slot) -> list[Upload]:
+def outdated(session: Session, slot: Slot) -> Sequence[Upload]:
     """Uploads that the slot would treat differently now."""
-    by = treatment_by(session, slot)
-    busy = busy_uploads(session)
-    there = session.exec(
-        select(Upload).where(
-            Upload.slot_id == slot.id,
-            col(Upload.removed).is_(None),
-            col(Upload.original_gone).is_(False),
-            Upload.treatment != "",
-        )
+    return session.exec(select(Upload).where(*_outdated(session, slot))).all()
+
+
+def count_outdated(session: Session, slot: Slot) -> int:
+    """How many uploads the slot would treat differently now."""
+    return session.exec(
+        select(func.count()).select_from(Upload).where(*_outdated(session, slot))
+    ).one()
+
+
+def _outdated(session: Session, slot: Slot) -> tuple[Any, ...]:
+    """Another file or focal point of an upload queues it at once, so only the slot's part of a
+    treatment can be another one."""
+    busy = select(Task.upload_id).where(
+        Task.kind == TaskKind.UPLOAD,
+        Task.state == TaskState.QUEUED,
+        col(Task.upload_id).is_not(None),
+    )
+    return (
+        Upload.slot_id == slot.id,
+        col(Upload.removed).is_(None),
+        col(Upload.original_gone).is_(False),
+        col(Upload.slot_treatment).not_in(("", treatment_by(session, slot).of_slot)),
+        col(Upload.id).not_in(busy),
+    )
+
+
+def note_slot_treatments(session: Session, at_once: int) -> int:
+    """Work out the slot's part of the treatment for uploads of which only the whole is known, from
+    before there was such a column; returns how many."""
+    unknown = session.exec(
+        select(Upload).where(Upload.slot_treatment == "", Upload.treatment != "").limit(at_once)
     ).all()
-    return [u for u in there if u.id not in busy and u.treatment != by.of(u)]
+    by: dict[str, Treatment | None] = {}
+    for upload in unknown:
+        if upload.slot_id not in by:
+            try:
+                by[upload.slot_id] = treatment_by(session, session.get_one(Slot, upload.slot_id))
+            except GefaError:
+                by[upload.slot_id] = None
+        now = by[upload.slot_id]
+        same = now is not None and upload.treatment == now.of(upload)
+        upload.slot_treatment = now.of_slot if now is not None and same else OTHER_TREATMENT
+        session.add(upload)
+    return len(unknown)
 
 
 def busy_uploads(session: Session) -> set[str]:
@@ -369,8 +420,18 @@ def busy_uploads(session: Session) -> set[str]:
 
 def is_busy(session: Session, upload_id: str) -> bool:
     """Whether an upload's files are being made."""
-    job = latest_job(session, upload_id)
-    return job is not None and job.state is TaskState.QUEUED
+    return upload_id in busy_among(session, [upload_id])
+
+
+def busy_among(session: Session, upload_ids: Sequence[str]) -> set[str]:
+    """Those of the uploads whose newest treatment is not finished."""
+    tasks = (
+        select(Task.upload_id, Task.state)
+        .where(col(Task.upload_id).in_(upload_ids), Task.kind == TaskKind.UPLOAD)
+        .order_by(col(Task.id))
+    )
+    newest = dict(session.exec(tasks).all())
+    return {id for id, state in newest.items() if id and state is TaskState.QUEUED}
 
 
 def make_all_again(session: Session, slot: Slot) -> int:

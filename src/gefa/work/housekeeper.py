@@ -21,6 +21,7 @@ from gefa.store.sweep import (
     sweep_rows,
 )
 from gefa.store.trail import sweep_trail
+from gefa.store.uploads import note_slot_treatments
 
 TURN_SECONDS = 30.0
 """an original that its slot does not keep is deleted within a minute of the upload"""
@@ -28,6 +29,8 @@ BLOBS_SECONDS = 24 * 3600.0
 """between two sweeps of all blobs, which read the whole database"""
 FIRST_BLOBS_SECONDS = 600.0
 """after the start, when recovery comes first"""
+TREATMENTS_AT_ONCE = 500
+"""uploads in one transaction: others wait for it"""
 log = logging.getLogger("gefa.housekeeper")
 
 
@@ -38,6 +41,7 @@ class Housekeeper:
         self._store = store
         self.sweep = Sweep()
         """what came of the last sweep of all blobs"""
+        self._treatments_known = False
         self._stop = threading.Event()
         self._blobs_due = time.monotonic() + FIRST_BLOBS_SECONDS
         self._thread = threading.Thread(target=self._loop, name="housekeeper", daemon=True)
@@ -65,6 +69,9 @@ class Housekeeper:
             broken_off = sweep_rows(session)
         for resumable in broken_off:
             self._store.pieces(resumable).unlink(missing_ok=True)
+        while not (self._treatments_known or self._stop.is_set()):
+            with self._store.changing() as session:
+                self._treatments_known = not note_slot_treatments(session, TREATMENTS_AT_ONCE)
         if time.monotonic() > self._blobs_due:
             self._blobs_due = time.monotonic() + BLOBS_SECONDS
             self._sweep_blobs()

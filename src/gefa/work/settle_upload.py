@@ -21,6 +21,7 @@ def settle_upload(session: Session, job: Task, outcome: Outcome) -> None:
     upload = session.get_one(Upload, job.upload_id)
     latest = latest_job(session, upload.id)
     treatment, blob = str(job.task.get("treatment", "")), job.task.get("blob")
+    slot_treatment = str(job.task.get("slot_treatment", ""))
     # What it needed is known from the upload itself; its blob may have to go.
     job.task, job.report = {}, {}
     if latest is not None and latest.id != job.id:
@@ -40,7 +41,7 @@ def settle_upload(session: Session, job: Task, outcome: Outcome) -> None:
     waiting = _must_wait(session, upload, slot)
     changed = exchange(session, upload.id, job.id, files, waiting=waiting)
     upload.problem = " ".join(report.failed)
-    upload.treatment = treatment
+    upload.treatment, upload.slot_treatment = treatment, slot_treatment
     before = upload.state
     if not waiting:
         upload.state = UploadState.LIVE

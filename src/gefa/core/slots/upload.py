@@ -203,6 +203,11 @@ def treatment_of(
     return key_of("upload", deciding, recipe.model_dump_json(), blob, focus, used)
 
 
+def slot_treatment_of(settings: SlotSettings, recipe: Recipe, marks: Mapping[str, str]) -> str:
+    """A key for the slot's part of that: it is the same for all uploads of a slot."""
+    return treatment_of(settings, recipe, "", None, marks)
+
+
 DECIDING = {
     "crops", "folders", "name",
     "min_width", "min_height", "min_megapixels", "min_ratio",

@@ -5,6 +5,7 @@ from __future__ import annotations
 from alembic import context
 from sqlmodel import SQLModel
 
+import gefa.store.feed_models
 import gefa.store.models
 import gefa.store.person_models  # noqa: F401
 

@@ -17,8 +17,8 @@ from gefa.core.treat.formats import Format
 from gefa.store.models import Slot, Upload, UploadState, Variant, as_utc
 from gefa.store.slots import settings_of
 from gefa.store.upload_addresses import served_at
-from gefa.store.uploads import focus_of, is_busy, seen_focus
-from gefa.store.variants import newest_revision, newest_variants, variants_of_upload
+from gefa.store.uploads import busy_among, focus_of, seen_focus
+from gefa.store.variants import variants_of_uploads
 
 
 class OriginalAnswer(BaseModel):
@@ -86,21 +86,58 @@ def described(
 ) -> UploadAnswer:
     """The answer about an upload, or about a ``public_view`` of one; with ``held``, also files that
     wait for review."""
-    settings = settings_of(session, slot)
-    find = newest_variants if held else variants_of_upload
+    return described_all(session, [upload], slot, sizes=sizes, held=held)[0]
+
+
+def described_all(
+    session: Session,
+    uploads: Sequence[Upload],
+    slot: Slot,
+    *,
+    sizes: str = "",
+    held: bool = False,
+) -> list[UploadAnswer]:
+    """The same about a page of uploads of a slot, with as few queries as about one."""
+    settings, ids = settings_of(session, slot), [upload.id for upload in uploads]
+    files = variants_of_uploads(session, ids, newest=held)
+    busy = busy_among(session, ids)
     order = [crop.name for crop in settings.crops]
-    variants = sorted(
-        find(session, upload.id),
-        key=lambda v: order.index(v.cut) if v.cut in order else len(order),
-    )
+
+    def place(variant: Variant) -> int:
+        return order.index(variant.cut) if variant.cut in order else len(order)
+
+    return [
+        _answer(
+            upload,
+            slot.name,
+            settings,
+            sorted(files[upload.id], key=place),
+            sizes=sizes or settings.sizes,
+            making=upload.id in busy,
+            held=held,
+        )
+        for upload in uploads
+    ]
+
+
+def _answer(
+    upload: Upload,
+    slot: str,
+    settings: SlotSettings,
+    variants: Sequence[Variant],
+    *,
+    sizes: str,
+    making: bool,
+    held: bool,
+) -> UploadAnswer:
     crops = [CropPlace.model_validate(crop) for crop in _crops(upload)]
-    markups = markups_of(upload, settings, variants, sizes or settings.sizes)
+    markups = markups_of(upload, settings, variants, sizes)
     return UploadAnswer(
         id=upload.id,
-        slot=slot.name,
+        slot=slot,
         state=upload.state,
-        revision=(newest_revision(session, upload.id) or "") if held else "",
-        making=is_busy(session, upload.id),
+        revision=variants[0].job_id if held and variants else "",
+        making=making,
         problem=upload.reason or upload.problem,
         alt=upload.alt,
         decorative=upload.decorative,

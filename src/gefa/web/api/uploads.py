@@ -20,7 +20,7 @@ from gefa.store.keys import Right
 from gefa.store.models import Slot, Upload, UploadState
 from gefa.store.uploads import Described, Sent, accept, fingerprint, held_by, sent_before
 from gefa.web.api.access import Access, OpenSlot, access_if_any, seen_by, slot_opened
-from gefa.web.api.answers import UploadAnswer, described
+from gefa.web.api.answers import UploadAnswer, described, described_all
 from gefa.web.api.preferences import until, wait_applied, wait_wanted
 from gefa.web.api.slot_intake import SlotIntake, as_sent
 from gefa.web.file_form import Form, receive_form
@@ -333,7 +333,6 @@ def listing(
     with given.store.reading() as session:
         page = feed(session, own, LISTED)
         held = access.may(Right.REVIEW)
-        answers = [
-            described(session, seen_by(access, one), access.slot, held=held) for one in page.uploads
-        ]
+        seen = [seen_by(access, one) for one in page.uploads]
+        answers = described_all(session, seen, access.slot, held=held)
     return UploadList(uploads=answers, next=page.next)

@@ -33,7 +33,7 @@ from gefa.store.slots import (
     slot_named,
     undo_settings,
 )
-from gefa.store.uploads import make_all_again, outdated
+from gefa.store.uploads import count_outdated, make_all_again
 from gefa.web.api.slot_intake import SlotIntake
 from gefa.web.fields import FormOf
 from gefa.web.file_form import receive_form
@@ -120,7 +120,7 @@ def _counted(session: Session, slot: Slot) -> tuple[int, int, int]:
 
 def _count_outdated(session: Session, slot: Slot) -> int:
     try:
-        return len(outdated(session, slot))
+        return count_outdated(session, slot)
     except GefaError:  # its recipe is gone, which its row says
         return 0
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 from urllib.parse import urlencode
@@ -41,7 +41,12 @@ from gefa.store.uploads import (
     shown_settings,
     treat,
 )
-from gefa.store.variants import newest_revision, newest_variants, variants_of_upload
+from gefa.store.variants import (
+    newest_revision,
+    newest_variants,
+    variants_of_upload,
+    variants_of_uploads,
+)
 from gefa.web.api.access import OpenSlot
 from gefa.web.api.markup import Placeholder, markup_of
 from gefa.web.api.slot_intake import SlotIntake, as_sent
@@ -103,19 +108,21 @@ class UploadRow:
         return 1 - self.heaviest / self.upload.bytes
 
 
-def _row(session: Session, upload: Upload, slots: dict[str, str], busy: set[str]) -> UploadRow:
-    newest = list(newest_variants(session, upload.id))
-    sent = sent_to_large_screens(newest)
-    revision = newest[0].job_id if newest else ""
-    bytes = sent.bytes if sent else None
-    return UploadRow(upload, slots[upload.slot_id], upload.id in busy, bytes, revision)
-
-
-def _row_for_all(session: Session, upload: Upload, slots: dict[str, str]) -> UploadRow:
-    """The row for people who see only what is served."""
-    sent = sent_to_large_screens(list(variants_of_upload(session, upload.id)))
-    bytes = sent.bytes if sent else None
-    return UploadRow(public_view(upload), slots[upload.slot_id], False, bytes)
+def _rows(
+    session: Session, uploads: Sequence[Upload], slots: dict[str, str], busy: set[str], held: bool
+) -> list[UploadRow]:
+    """Rows with the newest files of uploads, or only with what is served."""
+    files = variants_of_uploads(session, [upload.id for upload in uploads], newest=held)
+    rows = []
+    for upload in uploads:
+        sent = sent_to_large_screens(files[upload.id])
+        bytes, slot = sent.bytes if sent else None, slots[upload.slot_id]
+        if held:
+            revision = files[upload.id][0].job_id if files[upload.id] else ""
+            rows.append(UploadRow(upload, slot, upload.id in busy, bytes, revision))
+        else:
+            rows.append(UploadRow(public_view(upload), slot, False, bytes))
+    return rows
 
 
 @router.get("")
@@ -127,10 +134,7 @@ def index(request: Request, given: ServicesOf, wanted: Annotated[FeedQuery, Quer
         found = feed(session, wanted, SHOWN, held=held)
         slots = {slot.id: slot.name for slot in all_slots(session)}
         busy = busy_uploads(session) if held else set()
-        rows = [
-            _row(session, one, slots, busy) if held else _row_for_all(session, one, slots)
-            for one in found.uploads
-        ]
+        rows = _rows(session, found.uploads, slots, busy, held)
         tags = all_tags(session, held=held)
     more = urlencode({**wanted.filters, "after": found.next}) if found.next else ""
     return page(
