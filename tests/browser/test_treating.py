@@ -7,7 +7,7 @@ from pathlib import Path
 from urllib.parse import urljoin
 
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Response, expect
 
 from tests.browser.conftest import overflow, place_of
 from tests.browser.test_cutting import bring
@@ -71,6 +71,29 @@ def test_a_recipe_can_be_written_by_key_alone(recipe: Page) -> None:
         recipe.keyboard.press("Space")
     expect(recipe.locator("#effect thead th")).to_have_count(2)
     expect(recipe.locator("#effect")).to_contain_text("no loss")
+
+
+def test_an_answer_takes_no_word_from_under_a_key(recipe: Page) -> None:
+    def is_answer(answer: Response) -> bool:
+        return answer.request.method == "POST" and "/effect" not in answer.url
+
+    recipe.locator("#w-formats_by").focus()
+    recipe.keyboard.press("ArrowUp")
+    expect(recipe.locator("#w-format-png")).to_be_visible()
+    for what, key in (("jpeg", "Space"), ("png", "Shift")):
+        with recipe.expect_response(is_answer):
+            recipe.locator("#w-format-avif").focus()
+            recipe.keyboard.press("Space")
+            recipe.locator(f"#w-format-{what}").focus()
+            recipe.keyboard.down(key)
+        recipe.wait_for_timeout(300)
+        recipe.keyboard.up(key)
+    expect(recipe.locator("#w-format-jpeg")).not_to_be_checked()
+    # The answer that was put off for a key that changes nothing is shown all the same.
+    expect(recipe.locator("#effect thead th")).to_have_count(4)
+    recipe.reload()
+    expect(recipe.locator("#w-format-jpeg")).not_to_be_checked()
+    expect(recipe.locator("#w-format-avif")).to_be_checked()
 
 
 def shown(page: Page) -> None:

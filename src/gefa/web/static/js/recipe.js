@@ -39,13 +39,37 @@ document.body.addEventListener("htmx:oobAfterSwap", () => {
 // answer follows.
 let changes = 0;
 let sent = 0;
+// While a key or a button is down in the sentence, its words stay too: what is pressed on one element
+// and let go on another does nothing.
+let pressed = false;
+let putOff = false;
 const isSentence = (event) => event.target.id === "sentence";
 document.body.addEventListener("change", (event) => {
-  if (event.target.closest("#sentence")) changes += 1;
+  if (!event.target.closest("#sentence")) return;
+  changes += 1;
+  pressed = false; // a list that was opened keeps the button that is let go
 });
+for (const down of ["keydown", "pointerdown"]) {
+  document.addEventListener(down, (event) => {
+    pressed = Boolean(event.target.closest?.("#sentence"));
+  }, true);
+}
+for (const up of ["keyup", "pointerup", "pointercancel"]) {
+  document.addEventListener(up, () => {
+    pressed = false;
+    if (!putOff) return;
+    putOff = false;
+    // After the click that follows: a change of its own asks again anyway.
+    setTimeout(() => {
+      if (sent === changes) window.htmx.trigger("#sentence", "submit");
+    });
+  }, true);
+}
 document.body.addEventListener("htmx:beforeRequest", (event) => {
   if (isSentence(event)) sent = changes;
 });
 document.body.addEventListener("htmx:beforeSwap", (event) => {
-  if (isSentence(event) && sent !== changes) event.detail.shouldSwap = false;
+  if (!isSentence(event)) return;
+  if (sent !== changes || pressed) event.detail.shouldSwap = false;
+  putOff ||= pressed;
 });
