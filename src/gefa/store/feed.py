@@ -34,6 +34,11 @@ class FeedQuery(BaseModel):
     after: str = Field(default="", max_length=40)
 
     @property
+    def words(self) -> list[str]:
+        """The words of ``q``. A full-text search would end at a NUL."""
+        return self.q.replace("\0", " ").split()
+
+    @property
     def filters(self) -> dict[str, str]:
         """The active filters, for links."""
         return {
@@ -81,8 +86,8 @@ def _chosen(query: SelectOfScalar[Row], wanted: FeedQuery) -> SelectOfScalar[Row
     if wanted.tag:
         tagged = select(UploadTag.upload_id).where(UploadTag.tag == wanted.tag)
         query = query.where(col(Upload.id).in_(tagged))
-    if wanted.q.strip():
-        query = query.where(col(Upload.id).in_(_mentioning(wanted.q)))
+    if wanted.words:
+        query = query.where(col(Upload.id).in_(_mentioning(wanted.words)))
     return _within(query, wanted)
 
 
@@ -94,15 +99,15 @@ def _served(query: SelectOfScalar[Row], wanted: FeedQuery) -> SelectOfScalar[Row
     # learn what is in it.
     return query.where(
         col(Upload.removed).is_(None),
-        live & ~replaced if wanted.q.strip() else live | replaced,
+        live & ~replaced if wanted.words else live | replaced,
     )
 
 
-def _mentioning(asked: str) -> Any:
+def _mentioning(asked: list[str]) -> Any:
     """The ids of uploads with a word in name, alt text or tags that begins with each word that is
     ``asked`` for, whatever its case and accents."""
     # FTS5 takes a string in quotes as it is; within, a quote is doubled (sqlite.org/fts5.html).
-    quoted = " ".join('"{}"*'.format(word.replace('"', '""')) for word in asked.split())
+    quoted = " ".join('"{}"*'.format(word.replace('"', '""')) for word in asked)
     words = table("upload_words", column("rowid"), column("upload_words"))
     return (
         select(UploadNumber.upload_id)
