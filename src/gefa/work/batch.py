@@ -254,7 +254,11 @@ class Exporter:
         shelf = shelf_of(self.out, self._force, memory_stamp(self.out))
         found: dict[int, JobReport] = {}
         for at, (_, job) in enumerate(cuts):
-            report = find_cut(job, shelf)
+            try:
+                report = find_cut(job, shelf)
+            except Exception:  # whatever it is, it costs this cut and no other: making it says why
+                log.exception("cut %s of %s", job.cut.name, job.source)
+                continue
             if report is not None:
                 found[at] = report
                 self._told.made(job.cut.name, len(job.variants))

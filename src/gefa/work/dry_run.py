@@ -140,7 +140,11 @@ def forecast(
         pool, sources, plan, out, marks=marks, plan_file=plan_file, weigh=weigh, progress=progress
     )
     planned = found.planned
-    told = Forecast(failed=[*planned.failed, *found.taken()], warnings=list(planned.warnings))
+    told = Forecast(
+        expected=0 if weigh else None,
+        failed=[*planned.failed, *found.taken()],
+        warnings=list(planned.warnings),
+    )
     for prepared in planned.prepared.values():
         told.failed += prepared.failed
         told.warnings += prepared.warnings
@@ -149,8 +153,8 @@ def forecast(
         told.made += len(seen.variants) - len(seen.made)
         told.reused += len(seen.made)
         told.about |= not seen.decided and len(job.variants) > 1
-        if weigh:
-            told.expected = (told.expected or 0) + seen.expected
+        if told.expected is not None:
+            told.expected += seen.expected
             folder = safe_folder(job.cut.folder) or "."
             told.folders[folder] = told.folders.get(folder, 0) + seen.expected
     unread = {remark.source for remark in planned.failed}
