@@ -79,6 +79,16 @@ def real(path: Path) -> Path:
     return Path(os.path.realpath(path))
 
 
+def stamp(path: Path) -> tuple[int, ...]:
+    """A value that changes with each save, even within one tick of the file system's clock; empty
+    if there is no file."""
+    try:
+        found = path.stat()
+    except OSError:
+        return ()
+    return found.st_mtime_ns, found.st_size, found.st_ino
+
+
 def free_bytes(folder: Path) -> int:
     """Free bytes on the disk of ``folder``."""
     return shutil.disk_usage(folder).free

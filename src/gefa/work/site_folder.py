@@ -12,7 +12,7 @@ from sqlmodel import Session, col, select
 
 from gefa.core.cut.glob import covers
 from gefa.core.errors import GefaError, PlanError
-from gefa.core.files import write_whole
+from gefa.core.files import stamp, write_whole
 from gefa.core.plan.load import load_plan
 from gefa.core.plan.plan import Plan
 from gefa.store.models import Run, RunSource, as_utc
@@ -57,7 +57,7 @@ class SiteFolder:
         """why the last run could not be written"""
         self._written = store.folder / "written"
         self._seen: tuple[tuple[int, ...], str] | None = None
-        self._stamp = _stamp(self.plan_file.path)
+        self._stamp = stamp(self.plan_file.path)
         self._ending = threading.Event()
         self._thread = threading.Thread(target=self._loop, name="site", daemon=True)
 
@@ -130,7 +130,7 @@ class SiteFolder:
     def _plan_is_whole(self) -> bool:
         """Whether the plan file is as it was a turn ago. Many programs empty a file before they
         write it, and what an empty or cut file says is a plan too, without most of the sources."""
-        before, self._stamp = self._stamp, _stamp(self.plan_file.path)
+        before, self._stamp = self._stamp, stamp(self.plan_file.path)
         return self._stamp == before
 
     def _follow_plan(self, mark: str) -> None:
@@ -187,12 +187,3 @@ def _finished_since(session: Session, last: datetime | None) -> list[tuple[str, 
     )
     times = [(run_id, as_utc(finished)) for run_id, finished in found if finished is not None]
     return [(run_id, time) for run_id, time in times if last is None or time > last]
-
-
-def _stamp(path: Path) -> tuple[int, ...]:
-    """A value that changes with each save, even within one tick of the file system's clock."""
-    try:
-        found = path.stat()
-    except OSError:
-        return ()
-    return found.st_mtime_ns, found.st_ino, found.st_size

@@ -81,8 +81,8 @@ def carry_out(
 
 
 def find_cut(job: CutJob, shelf: Shelf) -> JobReport | None:
-    """The report of a cut whose files are all on the shelf; None if any has to be made or measured.
-    Their names are set right."""
+    """The report of a cut whose files are all on the shelf, each put at its path; None if anything
+    has to be made or measured."""
     try:
         return carry_out(job, _nothing, shelf)
     except _Missing:

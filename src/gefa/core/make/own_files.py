@@ -13,7 +13,7 @@ from pydantic import ValidationError
 
 from gefa.core.deliver.manifest import MANIFEST, Manifest
 from gefa.core.errors import PlanError, TakenPath
-from gefa.core.files import real, write_whole
+from gefa.core.files import real, stamp, write_whole
 
 PLACED = ".gefa/placed.txt"
 """a line for each file that Gefa put into the folder: SHA-256 and path"""
@@ -29,16 +29,8 @@ def previous(out: Path) -> Manifest | None:
         return None
 
 
-def _stamp(path: Path) -> tuple[int, ...]:
-    try:
-        found = path.stat()
-    except OSError:
-        return ()
-    return found.st_mtime_ns, found.st_size, found.st_ino
-
-
 @lru_cache(maxsize=8)
-def _named(out: Path, stamp: tuple[int, ...]) -> frozenset[str]:
+def _named(out: Path, saved: tuple[int, ...]) -> frozenset[str]:
     """The files that the manifest names. An export asks for them half a dozen times, and reading
     the manifest of a large site takes a tenth of a second."""
     before = previous(out)
@@ -55,7 +47,7 @@ class OwnFiles:
 
     def __init__(self, out: Path) -> None:
         self._out = out
-        self._named = _named(out, _stamp(out / MANIFEST))
+        self._named = _named(out, stamp(out / MANIFEST))
         self._placed = _read(out / PLACED)
         self._inside: dict[Path, bool] = {}
 

@@ -204,7 +204,8 @@ def treatment_of(
 
 
 def slot_treatment_of(settings: SlotSettings, recipe: Recipe, marks: Mapping[str, str]) -> str:
-    """A key for the slot's part of that: it is the same for all uploads of a slot."""
+    """A key for the slot's part of a treatment, without the file and its focal point: one for all
+    uploads of a slot."""
     return treatment_of(settings, recipe, "", None, marks)
 
 
