@@ -27,10 +27,10 @@ from gefa.core.threads import cores
 from gefa.core.treat.encode import encode
 from gefa.core.treat.pictures import fit_alpha
 from gefa.core.treat.recipe import Aim
+from gefa.folder.export import Exporter
+from gefa.folder.site_files import named
 from gefa.serve import free_port
-from gefa.work.batch import Exporter
 from gefa.work.pool import Pool
-from gefa.work.site import named
 
 CUTS = 50
 WATCHED_CUTS = 40

@@ -52,7 +52,7 @@ def print_peak() -> None:
     from gefa.core.make.prepare import prepare, survey_for
     from gefa.core.plan.plan import Plan
     from gefa.core.read import read
-    from gefa.work.export_calls import make_cut
+    from gefa.folder.export_calls import make_cut
 
     source, out = (Path(line) for line in sys.stdin.read().splitlines())
     plan = Plan()

@@ -64,6 +64,7 @@ FIRST = (
     "test_site_api",
     "test_uploads",
     "test_site",
+    "test_site_files",
     "test_weigh",
     "test_layout",
     "test_journey",

@@ -10,6 +10,7 @@ from gefa.core.files import write_whole
 from gefa.core.plan.load import parse_plan
 from gefa.core.read import kind_of
 from gefa.core.weigh.audience import with_rows
+from gefa.folder.site_files import PLAN_FILE
 from gefa.store.keys import Right, SiteRight, new_key, new_site_key
 from gefa.store.site_plan import import_plan, prepare_import
 from gefa.store.slots import add_slot, slot_named
@@ -17,7 +18,6 @@ from gefa.store.sources import bring_in
 from gefa.store.store import Store
 from gefa.store.uploads import Described, Sent, accept
 from gefa.work.pool import Pool
-from gefa.work.site import PLAN_FILE
 from gefa_demo.moments import MOMENTS, draw_moment
 from gefa_demo.numbered import draw_numbered
 from gefa_demo.pennants import draw_pennants

@@ -21,7 +21,7 @@ from gefa.core.weigh.page_weight import weigh_page
 from gefa.core.weigh.shown import ShownPage
 from gefa.core.weigh.shown_markup import shown_markup
 from gefa.core.weigh.srcset import Candidate, parse_srcset
-from gefa.work.page_weights import Weighing, html_below
+from gefa.folder.page_weights import Weighing, html_below
 from tests.core.test_page_weight import site
 from tests.make import photo
 

@@ -5,7 +5,7 @@ from pathlib import Path
 import pyvips
 
 from gefa.core.plan.load import load_plan
-from gefa.work.site import site_files
+from gefa.folder.site_files import site_files
 from gefa_demo.pennants import draw_pennants
 from gefa_demo.photographs import SCENES, draw_photograph
 from gefa_demo.world import SAMPLES

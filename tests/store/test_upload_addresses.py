@@ -15,8 +15,8 @@ from gefa.core.errors import SourceError
 from gefa.core.plan.plan import Plan
 from gefa.core.weigh.addresses import FindUpload, FoundFile
 from gefa.core.weigh.audience import neutral
+from gefa.folder.page_weights import Weighing
 from gefa.store.upload_addresses import uploads_in
-from gefa.work.page_weights import Weighing
 from tests.conftest import Server
 from tests.web.test_uploads import jpeg, send
 

@@ -26,11 +26,11 @@ if TYPE_CHECKING:
     from gefa.core.deliver.manifest import Manifest
     from gefa.core.make.job import CutJob
     from gefa.core.plan.plan import Plan
-    from gefa.work.batch import Exported, Exporter, ExportListener
-    from gefa.work.check import Checked
-    from gefa.work.dry_run import Forecast
+    from gefa.folder.check import Checked
+    from gefa.folder.dry_run import Forecast
+    from gefa.folder.export import Exported, Exporter, ExportListener
+    from gefa.folder.site_files import SiteFile
     from gefa.work.pool import Pool
-    from gefa.work.site import SiteFile
 
 app = typer.Typer()
 
@@ -123,7 +123,7 @@ def site_for(plan_file: Path | None, out: Path | None) -> Site:
     from gefa.core.files import real
     from gefa.core.plan.load import load_plan
     from gefa.core.plan.plan import Plan
-    from gefa.work.site import out_folder, plan_above
+    from gefa.folder.site_files import out_folder, plan_above
 
     file = plan_file or plan_above(Path())
     plan = load_plan(file) if file else Plan()
@@ -150,7 +150,7 @@ def files_for(
     """The sources named on the command line, or all sources of the site."""
     from gefa.core.files import real
     from gefa.core.make.own_files import OwnFiles
-    from gefa.work.site import (
+    from gefa.folder.site_files import (
         files_below,
         listed,
         named,
@@ -237,7 +237,7 @@ class Wishes:
 def _exported(
     site: Site, sources: Sequence[Path], pool: Pool, wishes: Wishes
 ) -> tuple[list[SiteFile], Manifest]:
-    from gefa.work.batch import Exporter, Extras
+    from gefa.folder.export import Exporter, Extras
 
     with progress() as bar:
         exporter = Exporter(
@@ -270,7 +270,7 @@ def _inside(out: Path, paths: Sequence[Path]) -> list[str]:
 
 
 def _forecast(site: Site, sources: Sequence[Path], pool: Pool, *, weigh: bool) -> Forecast:
-    from gefa.work.dry_run import DryRunListener, forecast
+    from gefa.folder.dry_run import DryRunListener, forecast
 
     with progress() as bar, unpacking() as place_for:
         task = bar.add_task("reading", total=None)
@@ -319,7 +319,7 @@ def _print_forecast(told: Forecast, *, as_json: bool) -> None:
 
 
 def _told(bar: Progress, large: bool, *, ask: bool) -> ExportListener:
-    from gefa.work.batch import ExportListener
+    from gefa.folder.export import ExportListener
 
     task = bar.add_task("reading", total=None)
 
@@ -345,7 +345,7 @@ def _told(bar: Progress, large: bool, *, ask: bool) -> ExportListener:
 
 def _watch(exporter: Exporter, pool: Pool, sources: list[SiteFile], site: Site) -> None:
     """Export after every save, until Ctrl-C."""
-    from gefa.work.saves import Watched
+    from gefa.folder.saves import Watched
 
     def report(exported: Exported, changed: list[SiteFile], seconds: float) -> None:
         for name, changes in exported.changes.items():
@@ -437,7 +437,7 @@ def check(
     """Check that the out folder is up to date, without encoding anything. Exits with 1 if a file is
     missing, stale, foreign or damaged, or if there is a warning that the plan treats as an error.
     """
-    from gefa.work.check import check as checked
+    from gefa.folder.check import check as checked
     from gefa.work.pool import Pool
 
     with failing(WRONG_USAGE), Pool(jobs) as pool, unpacking() as place_for:
@@ -473,7 +473,7 @@ def _print_checked(found: Checked) -> None:
 @app.command()
 def init(folder: InitFolder = Path()) -> None:
     """Look at a folder, and write a gefa.toml to match."""
-    from gefa.work.starter import write_starter
+    from gefa.folder.starter import write_starter
 
     with failing(WRONG_USAGE):
         file, told = write_starter(folder)

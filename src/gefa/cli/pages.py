@@ -23,8 +23,8 @@ if TYPE_CHECKING:
     from gefa.core.weigh.ladders import LadderAdvice
     from gefa.core.weigh.page_weight import PageWeight
     from gefa.core.weigh.report import Weighed
-    from gefa.work.ladder_trial import LadderTrial
-    from gefa.work.page_weights import Weighing
+    from gefa.folder.ladder_trial import LadderTrial
+    from gefa.folder.page_weights import Weighing
 
 app = typer.Typer()
 
@@ -122,8 +122,8 @@ def weigh(
     """Weigh pages: the bytes of pictures that visitors load. Exits with 1 if a page is over its
     budget, or cannot be weighed."""
     from gefa.core.weigh.report import Weighed
+    from gefa.folder.page_weights import uploads_folder
     from gefa.store.upload_addresses import uploads_in
-    from gefa.work.page_weights import uploads_folder
 
     with failing(WRONG_USAGE):
         site = _site(plan, out)
@@ -142,7 +142,7 @@ def _site(plan: Path | None, out: Path | None) -> Site:
     """The site; built pages can be weighed where there is none."""
     from gefa.cli.build import Site
     from gefa.core.plan.plan import Plan
-    from gefa.work.site import plan_above
+    from gefa.folder.site_files import plan_above
 
     if plan is None and out is None and plan_above(Path()) is None:
         return Site(None, Plan(), Path("."))
@@ -152,7 +152,7 @@ def _site(plan: Path | None, out: Path | None) -> Site:
 def _weighing(site: Site, audience: str, uploads: FindUpload) -> Weighing:
     from gefa.core.deliver.manifest import Manifest
     from gefa.core.make.own_files import previous
-    from gefa.work.page_weights import Weighing, audience_called
+    from gefa.folder.page_weights import Weighing, audience_called
 
     found = previous(site.out) if site.file else None
     if found is None and site.file:
@@ -171,7 +171,7 @@ def _weighing(site: Site, audience: str, uploads: FindUpload) -> Weighing:
 def _weighed(
     weighing: Weighing, site: Site, targets: Sequence[str], *, visits: bool
 ) -> list[PageWeight]:
-    from gefa.work.page_weights import HTML, html_below
+    from gefa.folder.page_weights import HTML, html_below
 
     if not targets:
         if not site.plan.pages:
@@ -205,7 +205,7 @@ def _built(weighing: Weighing, site: Site, path: Path) -> PageWeight:
 def _of_plan(weighing: Weighing, name: str) -> list[PageWeight]:
     from difflib import get_close_matches
 
-    from gefa.work.page_weights import unknown_names
+    from gefa.folder.page_weights import unknown_names
 
     if unknown_names(weighing.plan, [name]):
         known = [entry.called for entry in weighing.plan.pages]
@@ -220,7 +220,7 @@ def _suggested(
 ) -> list[LadderAdvice]:
     """Better ladders, from encoded files; written into the plan on request."""
     from gefa.core.weigh.ladders import demands_of, ladders_of
-    from gefa.work.page_weights import natural_widths
+    from gefa.folder.page_weights import natural_widths
 
     naturals = natural_widths(weighing.manifest)
     told = ladders_of(weighing.shown, weighing.audience, naturals, too_few=too_few)
@@ -246,7 +246,7 @@ def _suggested(
 @contextmanager
 def _trial(site: Site, weighing: Weighing) -> Iterator[LadderTrial]:
     from gefa.core.threads import cores
-    from gefa.work.ladder_trial import LadderTrial
+    from gefa.folder.ladder_trial import LadderTrial
     from gefa.work.pool import Pool
 
     if site.file is None:

@@ -230,7 +230,7 @@ def demo(
 
 
 def _data_folder(data: Path | None, site: Path | None) -> Path:
-    from gefa.work.site_folder import data_folder
+    from gefa.folder.site_folder import data_folder
 
     if site is None:
         return (data or Path("gefa-data")).resolve()

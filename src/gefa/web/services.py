@@ -9,6 +9,8 @@ from typing import Annotated, cast
 from fastapi import Depends, Request
 
 from gefa.core.files import free_bytes
+from gefa.folder.site_folder import SiteFolder
+from gefa.folder.source_watcher import Watcher
 from gefa.store.contracts import TaskKind
 from gefa.store.store import Store
 from gefa.web.courier import Courier
@@ -19,8 +21,6 @@ from gefa.work.foreman import Foreman
 from gefa.work.housekeeper import Housekeeper
 from gefa.work.outlooks import Outlooks
 from gefa.work.queue import WorkQueue
-from gefa.work.site_folder import SiteFolder
-from gefa.work.source_watcher import Watcher
 
 
 @dataclass

@@ -83,7 +83,7 @@ class Pool:
         workers: int,
         seconds: float = CALL_SECONDS,
         *,
-        module: str = "gefa.work.export_calls",
+        module: str = "gefa.folder.export_calls",
         niceness: int = 0,
         memory: int = 0,
     ) -> None:

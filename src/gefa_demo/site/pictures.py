@@ -14,7 +14,7 @@ from gefa.core.make.make_cut import carry_out
 from gefa.core.make.prepare import prepare, survey_for
 from gefa.core.plan.load import parse_plan
 from gefa.core.read import read
-from gefa.work.surveys import HIDDEN
+from gefa.folder.surveys import HIDDEN
 
 FOLDER = "festival-img"
 """beside the website's content"""

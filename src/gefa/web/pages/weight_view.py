@@ -29,12 +29,12 @@ from gefa.core.weigh.ladders import (
 )
 from gefa.core.weigh.page_weight import PageWeight, SentFile, loaded_bytes, weigh_page
 from gefa.core.weigh.shown import ShownPage
+from gefa.folder.page_weights import Weighing, audience_called, natural_widths
 from gefa.store.models import Run
 from gefa.store.shown_cuts import ShownCuts, cuts_mark, shown_cuts, wanted_names
 from gefa.store.site_plan import plan_mark
 from gefa.store.upload_addresses import PREFIX, find_upload
 from gefa.web.services import Services
-from gefa.work.page_weights import Weighing, audience_called, natural_widths
 
 WIDTH, HEIGHT = 640, 300
 LEFT, RIGHT, TOP, BOTTOM = 62, 56, 14, 58

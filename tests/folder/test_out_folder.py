@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from gefa.cli.build import files_for, site_for
 from gefa.core.deliver.manifest import MANIFEST, Manifest
 from gefa.core.errors import GefaError
-from gefa.work.batch import Exporter, ExportListener
+from gefa.folder.export import Exporter, ExportListener
 from gefa.work.pool import Pool
 from tests.make import photo
 

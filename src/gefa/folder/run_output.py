@@ -22,15 +22,7 @@ from gefa.core.make.own_files import OwnFiles, Sources, previous
 from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import Plan
 from gefa.core.read.survey import Survey
-from gefa.store import ledger
-from gefa.store.blobs import BlobStore
-from gefa.store.contracts import CutBody, TaskKind
-from gefa.store.models import Revision, Run, Source
-from gefa.store.plans import expanded_for, whole_plan
-from gefa.store.run_manifest import jobs_of, manifest_of, sources_of
-from gefa.store.sources import present, source_stems, survey_of
-from gefa.store.store import Store
-from gefa.work.out_folder import (
+from gefa.folder.out_folder import (
     carry_over,
     make_ready,
     name_pictures,
@@ -40,7 +32,15 @@ from gefa.work.out_folder import (
     sources_gone,
     tidy,
 )
-from gefa.work.surveys import Remembered, Stamp, SurveyMemory, asked_by
+from gefa.folder.surveys import Remembered, Stamp, SurveyMemory, asked_by
+from gefa.store import ledger
+from gefa.store.blobs import BlobStore
+from gefa.store.contracts import CutBody, TaskKind
+from gefa.store.models import Revision, Run, Source
+from gefa.store.plans import expanded_for, whole_plan
+from gefa.store.run_manifest import jobs_of, manifest_of, sources_of
+from gefa.store.sources import present, source_stems, survey_of
+from gefa.store.store import Store
 
 
 @dataclass

@@ -24,11 +24,11 @@ from gefa.core.plan.problems import error_of
 from gefa.core.plan.unknown_names import unknown_parts, unknown_pictures
 from gefa.core.read.document import CANVAS_PATH
 from gefa.core.read.survey import Survey
-from gefa.work.export_calls import survey_source
-from gefa.work.out_folder import sources_gone
+from gefa.folder.export_calls import survey_source
+from gefa.folder.out_folder import sources_gone
+from gefa.folder.site_files import SiteFile, name_problem, stems_on_disk, unmatched
+from gefa.folder.surveys import Remembered, Stamp, SurveyMemory, asked_by
 from gefa.work.pool import Call, Pool
-from gefa.work.site import SiteFile, name_problem, stems_on_disk, unmatched
-from gefa.work.surveys import Remembered, Stamp, SurveyMemory, asked_by
 
 
 @dataclass

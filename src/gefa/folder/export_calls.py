@@ -20,7 +20,7 @@ from gefa.core.read import read
 from gefa.core.read.document import Document
 from gefa.core.read.scratch import Scratch
 from gefa.core.read.survey import Survey, survey
-from gefa.work.surveys import HIDDEN
+from gefa.folder.surveys import HIDDEN
 
 
 def survey_source(path: Path, name: str, plan: Plan, whole: bool, out: Path) -> Survey:

@@ -17,12 +17,12 @@ from gefa.core.errors import PlanError
 from gefa.core.plan.plan import CheckTable, Plan
 from gefa.core.units import weight
 from gefa.core.weigh.report import over_budget
+from gefa.folder.dry_run import Foreseen, foreseen
+from gefa.folder.page_weights import Weighing, audience_called, uploads_folder
+from gefa.folder.site_files import SiteFile
+from gefa.folder.surveys import HIDDEN
 from gefa.store.upload_addresses import uploads_in
-from gefa.work.dry_run import Foreseen, foreseen
-from gefa.work.page_weights import Weighing, audience_called, uploads_folder
 from gefa.work.pool import Pool
-from gefa.work.site import SiteFile
-from gefa.work.surveys import HIDDEN
 
 MOST_FOREIGN = 1_000
 """files that are listed one by one"""

@@ -17,10 +17,10 @@ from gefa.core.weigh.best_ladder import Demand
 from gefa.core.weigh.curve import WeightCurve
 from gefa.core.weigh.ladders import LadderAdvice, priced
 from gefa.core.weigh.shown import ShownFile
-from gefa.work.batch import Exporter
-from gefa.work.export_calls import survey_source
+from gefa.folder.export import Exporter
+from gefa.folder.export_calls import survey_source
+from gefa.folder.site_files import SiteFile
 from gefa.work.pool import Pool
-from gefa.work.site import SiteFile
 
 
 @dataclass

@@ -16,7 +16,7 @@ from gefa.core.files import real, write_whole
 from gefa.core.make.own_files import OwnFiles, Sources
 from gefa.core.plan.pages import PictureEntry
 from gefa.core.read.scratch import Scratch, sweep
-from gefa.work.surveys import HIDDEN
+from gefa.folder.surveys import HIDDEN
 
 
 def make_ready(out: Path, overwrite: Sequence[str] = ()) -> None:

@@ -19,10 +19,10 @@ from gefa.core.make.job import CutJob
 from gefa.core.make.report import remark_about
 from gefa.core.make.sampling import Foretold
 from gefa.core.plan.plan import Plan
-from gefa.work.export_calls import estimate_cut
-from gefa.work.planning import Planned, Planner
+from gefa.folder.export_calls import estimate_cut
+from gefa.folder.export_plan import Planned, Planner
+from gefa.folder.site_files import SiteFile
 from gefa.work.pool import Call, Pool
-from gefa.work.site import SiteFile
 
 
 class Forecast(BaseModel):

@@ -12,10 +12,10 @@ from watchfiles import watch
 from gefa.core.errors import GefaError, SourceError
 from gefa.core.plan.plan import Plan
 from gefa.core.read.survey import Survey
-from gefa.work.batch import Exported, Exporter
-from gefa.work.export_calls import survey_source
+from gefa.folder.export import Exported, Exporter
+from gefa.folder.export_calls import survey_source
+from gefa.folder.site_files import SiteFile
 from gefa.work.pool import Pool
-from gefa.work.site import SiteFile
 
 STILL_SECONDS = 0.12
 """how long a file must keep its size and time to count as saved"""

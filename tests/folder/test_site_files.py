@@ -16,11 +16,10 @@ from gefa.core.deliver.manifest import Manifest
 from gefa.core.errors import PlanError
 from gefa.core.plan.load import load_plan, parse_plan
 from gefa.core.plan.plan import Plan
-from gefa.work.batch import Exporter
-from gefa.work.check import Checked, Fault, check
-from gefa.work.dry_run import Forecast, forecast
-from gefa.work.pool import Pool
-from gefa.work.site import (
+from gefa.folder.check import Checked, Fault, check
+from gefa.folder.dry_run import Forecast, forecast
+from gefa.folder.export import Exporter
+from gefa.folder.site_files import (
     SiteFile,
     files_below,
     named,
@@ -29,7 +28,8 @@ from gefa.work.site import (
     site_files,
     unmatched,
 )
-from gefa.work.starter import write_starter
+from gefa.folder.starter import write_starter
+from gefa.work.pool import Pool
 from tests.make import G, L, dot, flat, ora, photo
 from tests.test_cli import gefa
 

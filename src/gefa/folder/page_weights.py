@@ -21,8 +21,8 @@ from gefa.core.weigh.page_weight import PageWeight, weigh_page
 from gefa.core.weigh.shown import ShownPage
 from gefa.core.weigh.shown_markup import shown_markup
 from gefa.core.weigh.site_pages import SitePages
+from gefa.folder.site_files import DATA
 from gefa.store.folder import DATABASE
-from gefa.work.site import DATA
 
 HTML = (".html", ".htm", ".xhtml")
 MOST_PAGES = 20_000

@@ -26,14 +26,15 @@ from gefa.core.make.prepare import Prepared
 from gefa.core.make.report import JobReport, failed_report
 from gefa.core.plan.plan import Plan
 from gefa.core.read.survey import Survey
-from gefa.work.export_calls import (
+from gefa.folder.export_calls import (
     make_cut,
     make_originals,
     make_pdf,
     memory_stamp,
     shelf_of,
 )
-from gefa.work.out_folder import (
+from gefa.folder.export_plan import Planned, Planner
+from gefa.folder.out_folder import (
     carry_over,
     make_ready,
     name_pictures,
@@ -42,10 +43,9 @@ from gefa.work.out_folder import (
     remove,
     tidy,
 )
-from gefa.work.planning import Planned, Planner
+from gefa.folder.site_files import SiteFile, listed
+from gefa.folder.surveys import HIDDEN
 from gefa.work.pool import Call, Pool
-from gefa.work.site import SiteFile, listed
-from gefa.work.surveys import HIDDEN
 
 log = logging.getLogger("gefa.export")
 

@@ -7,11 +7,11 @@ from pathlib import Path
 import pytest
 
 from gefa.core.plan import plan_text
+from gefa.folder import plan_file
+from gefa.folder.plan_file import PlanFile
+from gefa.folder.site_folder import SiteFolder
 from gefa.store.plans import change_shared, shared_plan
 from gefa.store.store import Store
-from gefa.work import plan_file
-from gefa.work.plan_file import PlanFile
-from gefa.work.site_folder import SiteFolder
 
 BEFORE = 'out = "img" # here\n'
 AFTER = 'out = "other" # here\n'

@@ -19,10 +19,10 @@ from gefa.core.make.job import CutJob
 from gefa.core.plan.load import parse_plan
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.treat.recipe import Recipe
-from gefa.work.batch import Exported, Exporter, ExportListener, Extras
+from gefa.folder.export import Exported, Exporter, ExportListener, Extras
+from gefa.folder.saves import Watched
+from gefa.folder.site_files import listed, named
 from gefa.work.pool import Pool
-from gefa.work.saves import Watched
-from gefa.work.site import listed, named
 from tests.conftest import eventually
 from tests.core.test_svg_file import BADGE
 from tests.make import BLUE, GREEN, RED, G, L, dot, flat, ora, photo, svg

@@ -19,14 +19,14 @@ from gefa.core.errors import GefaError, PlanError
 from gefa.core.read import FileKind, kind_of
 from gefa.core.read.completeness import looks_whole
 from gefa.core.read.source_paths import clean_path
+from gefa.folder.saves import PATIENCE_SECONDS, wait_until_still
+from gefa.folder.site_files import files_below, folders_below, looks_like_source, name_problem
 from gefa.store.blobs import Blob
 from gefa.store.models import Source, now
 from gefa.store.sources import bring_in, is_here, present
 from gefa.store.store import Store
 from gefa.store.trail import Deed, note
 from gefa.store.watched import watched_folders
-from gefa.work.saves import PATIENCE_SECONDS, wait_until_still
-from gefa.work.site import files_below, folders_below, looks_like_source, name_problem
 
 QUIET_MS = 300
 """after which the watching library reports that nothing happened"""

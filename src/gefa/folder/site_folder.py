@@ -15,15 +15,15 @@ from gefa.core.errors import GefaError, PlanError
 from gefa.core.files import stamp, write_whole
 from gefa.core.plan.load import load_plan
 from gefa.core.plan.plan import Plan
+from gefa.folder.plan_file import PlanFile
+from gefa.folder.run_output import write_run
+from gefa.folder.site_files import DATA, PLAN_FILE, out_folder, refuse_sources_in
+from gefa.folder.source_watcher import Place
 from gefa.store.models import Run, RunSource, as_utc
 from gefa.store.plans import shared_plan
 from gefa.store.site_plan import plan_mark, site_plan
 from gefa.store.sources import present
 from gefa.store.store import Store
-from gefa.work.plan_file import PlanFile
-from gefa.work.run_output import write_run
-from gefa.work.site import DATA, PLAN_FILE, out_folder, refuse_sources_in
-from gefa.work.source_watcher import Place
 
 TURN_SECONDS = 0.7
 """between two checks of the file, the plan and the runs"""

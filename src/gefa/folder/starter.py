@@ -8,7 +8,7 @@ from pathlib import Path, PurePosixPath
 
 from gefa.core.errors import PlanError
 from gefa.core.plan.load import parse_plan
-from gefa.work.site import PLAN_FILE, files_below
+from gefa.folder.site_files import PLAN_FILE, files_below
 
 _DRAWN = frozenset({".svg", ".svgz"})
 _DESIGNS = frozenset({".ora"}) | _DRAWN
