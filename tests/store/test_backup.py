@@ -11,7 +11,7 @@ from sqlmodel import select
 
 from gefa.store import backup
 from gefa.store.backup import BackupError, FolderTarget, back_up, kept_of, restore
-from gefa.store.folder import DATABASE, FolderTrouble
+from gefa.store.database import DATABASE, FolderTrouble
 from gefa.store.models import Source
 from gefa.store.sources import bring_in
 from gefa.store.store import Store

@@ -13,15 +13,8 @@ from pathlib import Path
 
 import pytest
 
-from gefa.store.folder import (
-    DATABASE,
-    MARK,
-    FolderTrouble,
-    Mark,
-    alone,
-    check_folder,
-    write_mark,
-)
+from gefa.store.database import DATABASE, FolderTrouble
+from gefa.store.folder import MARK, Mark, alone, check_folder, write_mark
 from gefa.store.models import now
 from gefa.store.store import Store
 

@@ -11,8 +11,8 @@ from pathlib import Path
 
 import pytest
 
-from gefa.store.folder import DATABASE, FolderTrouble
-from gefa.store.store import STEPS, Store
+from gefa.store.database import DATABASE, STEPS, FolderTrouble
+from gefa.store.store import Store
 from tests.conftest import start
 
 FOLDERS = Path(__file__).parent.with_name("older") / "0016.zip"

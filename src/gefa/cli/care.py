@@ -151,7 +151,7 @@ def sweep(data: DataFolder = Path("gefa-data"), anyway: Anyway = False) -> None:
 
 
 def _store(data: Path) -> Store:
-    from gefa.store.folder import DATABASE
+    from gefa.store.database import DATABASE
     from gefa.store.store import Store
 
     if not (data / DATABASE).exists():

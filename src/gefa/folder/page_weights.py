@@ -22,7 +22,7 @@ from gefa.core.weigh.shown import ShownPage
 from gefa.core.weigh.shown_markup import shown_markup
 from gefa.core.weigh.site_pages import SitePages
 from gefa.folder.site_files import DATA
-from gefa.store.folder import DATABASE
+from gefa.store.database import DATABASE
 
 HTML = (".html", ".htm", ".xhtml")
 MOST_PAGES = 20_000

@@ -3,6 +3,7 @@
 In reading order:
 
 - ``places``: Where blobs and the queue are
+- ``database``: The database: opened, migrated, and read and changed in sessions
 - ``store``: One folder that keeps everything: the database and the blobs
 - ``folder``: Checks a data folder at start; says in one sentence what is wrong and what to do
 - ``models``: The tables. Times are UTC; ids are random but sort by time of making

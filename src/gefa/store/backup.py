@@ -30,7 +30,8 @@ from gefa.core.errors import GefaError
 from gefa.core.files import lacks_room, write_whole
 from gefa.store.blobs import BlobStore, digest_of
 from gefa.store.bucket import Bucket, blob_key
-from gefa.store.folder import DATABASE, MARK, FolderTrouble, alone
+from gefa.store.database import DATABASE, FolderTrouble
+from gefa.store.folder import MARK, alone
 from gefa.store.places import blobs_for, places
 from gefa.store.references import references
 from gefa.store.sweep import NAMES_FILE, named

@@ -15,21 +15,16 @@ from urllib.parse import quote
 from pydantic import BaseModel, ValidationError
 from sqlmodel import Session, select
 
-from gefa.core.errors import GefaError
 from gefa.core.files import write_whole
 from gefa.store.blobs import BlobStore
+from gefa.store.database import DATABASE, FolderTrouble
 from gefa.store.models import Installation, as_utc, now
 
-DATABASE = "gefa.sqlite3"
 MARK = "alive.json"
 LOCK = "server.lock"
 RESTORE = "Bring both back with `gefa restore`, or start with --begin-anew"
 CLOCK_SLACK = timedelta(minutes=5)
 """by which clocks of machines sharing a folder may differ"""
-
-
-class FolderTrouble(GefaError):
-    """A data folder that cannot be used as it is."""
 
 
 class Mark(BaseModel):

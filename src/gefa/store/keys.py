@@ -11,8 +11,9 @@ from enum import StrEnum
 from sqlmodel import Session, col, select
 
 from gefa.core.errors import PlanError
+from gefa.store.database import USES
 from gefa.store.models import SiteKey, Slot, SlotKey, now
-from gefa.store.store import USES, Store
+from gefa.store.store import Store
 from gefa.store.trail import Deed, note
 
 

@@ -15,7 +15,7 @@ from gefa.core.deliver.negotiate import pick
 from gefa.core.errors import SourceError
 from gefa.core.treat.formats import FORMATS, Format
 from gefa.core.weigh.addresses import FindUpload, FoundFile
-from gefa.store.folder import DATABASE
+from gefa.store.database import DATABASE
 from gefa.store.models import Slot, Upload, Variant
 from gefa.store.slots import settings_of
 from gefa.store.variants import variants_of_upload
