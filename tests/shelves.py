@@ -7,8 +7,8 @@ from pathlib import Path
 
 from gefa.core.deliver.manifest import MANIFEST, Manifest
 from gefa.core.make.folder_shelf import FolderShelf
-from gefa.core.make.made import CutFacts, MadeVariant
 from gefa.core.make.report import JobReport
+from gefa.core.treat.made import CutFacts, MadeVariant
 
 
 def remember(out: Path, *reports: JobReport) -> None:

@@ -15,9 +15,9 @@ from gefa.core.make import keys
 from gefa.core.make.decide import Decisions, Known, Needs, decide
 from gefa.core.make.job import CutJob, PlannedVariant
 from gefa.core.make.keys import treatment_key
-from gefa.core.make.made import CutFacts, MadeVariant
 from gefa.core.pixels import AlphaKind
 from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.treat.made import CutFacts, MadeVariant
 from gefa.core.treat.nature import Nature
 from gefa.core.treat.recipe import Aim, Recipe, Steps
 

@@ -14,7 +14,6 @@ import pyvips
 
 from gefa.core.errors import NotDrawable
 from gefa.core.geometry import Rect, Size
-from gefa.core.make.made import MadeVariant
 from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import CutEntry, Plan
 from gefa.core.read import read
@@ -22,6 +21,7 @@ from gefa.core.read.document import Document
 from gefa.core.read.svg.cascade import put_in_styles
 from gefa.core.read.xml import local_name, parse
 from gefa.core.treat import svg_file as module
+from gefa.core.treat.made import MadeVariant
 from gefa.core.treat.recipe import AlphaPolicy, Recipe
 from gefa.core.treat.svg_file import digits_for, sent_bytes, svg_file
 from tests.core.test_export import one, run

@@ -11,9 +11,9 @@ from sqlmodel import select
 from gefa.core.cut.cut import Origin, Remark
 from gefa.core.deliver.manifest import CutRecord, File
 from gefa.core.errors import PlanError
-from gefa.core.make.made import MadeVariant
 from gefa.core.make.report import JobReport
 from gefa.core.treat.formats import Format
+from gefa.core.treat.made import MadeVariant
 from gefa.core.treat.recipe import BUILT_IN, Recipe
 from gefa.store.contracts import ReadBody, TaskKind
 from gefa.store.ledger import enter

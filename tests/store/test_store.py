@@ -13,8 +13,8 @@ from sqlalchemy.exc import IntegrityError, OperationalError
 from sqlmodel import SQLModel, select
 
 from gefa.core.files import write_whole
-from gefa.core.make.made import MadeVariant
 from gefa.core.plan.plan import CutEntry, Plan
+from gefa.core.treat.made import MadeVariant
 from gefa.store.blobs import Blob, BlobShelf, BlobStore
 from gefa.store.models import Revision, RevisionState, Task, Variant, new_id
 from gefa.store.plans import change_plan, own_plan, redo, undo, ways_of

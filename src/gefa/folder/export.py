@@ -18,7 +18,6 @@ from gefa.core.errors import GefaError, TakenPath
 from gefa.core.files import write_whole
 from gefa.core.make.folder_shelf import MEMORY, FolderShelf
 from gefa.core.make.job import CutJob, OriginalJob
-from gefa.core.make.made import CutFacts, MadeVariant
 from gefa.core.make.make_cut import find_cut
 from gefa.core.make.naming import days_in_names
 from gefa.core.make.own_files import OwnFiles
@@ -26,6 +25,7 @@ from gefa.core.make.prepare import Prepared
 from gefa.core.make.report import JobReport, failed_report
 from gefa.core.plan.plan import Plan
 from gefa.core.read.survey import Survey
+from gefa.core.treat.made import CutFacts, MadeVariant
 from gefa.folder.export_calls import (
     make_cut,
     make_originals,

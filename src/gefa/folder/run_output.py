@@ -16,12 +16,12 @@ from gefa.core.errors import TakenPath
 from gefa.core.files import write_whole
 from gefa.core.make.folder_shelf import FRESH, FolderShelf
 from gefa.core.make.job import CutJob
-from gefa.core.make.made import CutFacts, MadeVariant
 from gefa.core.make.naming import days_in_names, wanted_paths
 from gefa.core.make.own_files import OwnFiles, Sources, previous
 from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import Plan
 from gefa.core.read.survey import Survey
+from gefa.core.treat.made import CutFacts, MadeVariant
 from gefa.folder.out_folder import (
     carry_over,
     make_ready,

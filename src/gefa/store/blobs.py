@@ -19,7 +19,7 @@ from cachetools import LRUCache
 from pydantic import BaseModel, ValidationError
 
 from gefa.core.files import write_whole
-from gefa.core.make.made import CutFacts, MadeVariant
+from gefa.core.treat.made import CutFacts, MadeVariant
 
 CHECKED = 100_000
 """blobs remembered as intact, about 20 MB"""

@@ -19,12 +19,12 @@ from gefa.core.deliver.manifest import OriginalFile
 from gefa.core.geometry import Rect, Size
 from gefa.core.make.estimate import Estimate
 from gefa.core.make.job import CutJob, OriginalJob
-from gefa.core.make.made import CutFacts, MadeVariant
 from gefa.core.make.report import JobReport
 from gefa.core.read.survey import Survey
 from gefa.core.slots.settings import SlotSettings
 from gefa.core.slots.upload import CropPlace, Focus, LeftOut
 from gefa.core.treat.formats import Format
+from gefa.core.treat.made import CutFacts, MadeVariant
 from gefa.core.treat.recipe import Recipe
 
 

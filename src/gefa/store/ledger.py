@@ -16,7 +16,7 @@ from sqlalchemy.dialects.sqlite import insert
 from sqlmodel import Session, col, select
 
 from gefa.core.make.estimate import Estimate
-from gefa.core.make.made import CutFacts, MadeVariant
+from gefa.core.treat.made import CutFacts, MadeVariant
 from gefa.store.models import EstimateEntry, FactsEntry, MadeEntry, now
 
 KEPT = timedelta(days=180)

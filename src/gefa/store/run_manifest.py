@@ -10,8 +10,8 @@ from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import File, Manifest, Totals
 from gefa.core.deliver.named_pictures import picture_records
 from gefa.core.deliver.sprite import sprites_of
-from gefa.core.make.made import MadeVariant
 from gefa.core.make.report import JobReport
+from gefa.core.treat.made import MadeVariant
 from gefa.store import ledger
 from gefa.store.contracts import TakeReport, TaskKind
 from gefa.store.models import Run, RunSource, Source, Task, TaskState

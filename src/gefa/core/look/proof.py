@@ -9,12 +9,13 @@ import pyvips
 
 from gefa.core.geometry import Size
 from gefa.core.make.job import CutJob
-from gefa.core.make.made import MadeVariant, Shelf
 from gefa.core.make.make_cut import crop_of, pictures_for
+from gefa.core.make.shelf import Shelf
 from gefa.core.pixels import on_matte
 from gefa.core.read.document import Document
 from gefa.core.treat.encode_at_quality import EncodeRequest, EncodeSource, find
 from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.treat.made import MadeVariant
 from gefa.core.treat.pictures import fit_alpha
 from gefa.core.treat.recipe import AlphaPolicy
 

@@ -4,7 +4,7 @@ In reading order:
 
 - ``job``: A job: one cut with all files it may have
 - ``keys``: Keys of variants
-- ``made``: Facts about files that were made, and the shelf that keeps them
+- ``shelf``: A shelf keeps what was made, under the keys of what it was made from
 - ``stems``: What the files of a source are called after
 - ``naming``: Names all cuts of a run together, and gives their files paths
 - ``prepare``: Expands plan × source into jobs

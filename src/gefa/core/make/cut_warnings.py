@@ -8,9 +8,9 @@ from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import File
 from gefa.core.deliver.negotiate import sent_to_large_screens
 from gefa.core.make.job import CutJob
-from gefa.core.make.made import CutFacts
 from gefa.core.pixels import AlphaKind
 from gefa.core.treat.formats import FORMATS
+from gefa.core.treat.made import CutFacts
 from gefa.core.treat.nature import Nature
 from gefa.core.treat.recipe import AlphaPolicy
 from gefa.core.units import listed, weight

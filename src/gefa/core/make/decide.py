@@ -13,11 +13,11 @@ from itertools import pairwise
 
 from gefa.core.geometry import Size
 from gefa.core.make.job import CutJob, PlannedVariant
-from gefa.core.make.made import CutFacts, MadeVariant
 from gefa.core.pixels import AlphaKind
 from gefa.core.treat.auto_formats import TRIAL_WIDTH, Candidate, choose, hopeless
 from gefa.core.treat.curves import PERFECT
 from gefa.core.treat.formats import FORMATS, ORDER, Format
+from gefa.core.treat.made import CutFacts, MadeVariant
 from gefa.core.treat.recipe import AlphaPolicy, Steps
 from gefa.core.treat.weight_steps import fewest, next_widths, shape_of
 from gefa.core.units import weight

@@ -7,9 +7,9 @@ from math import exp, log
 from pydantic import BaseModel, ConfigDict
 
 from gefa.core.make.job import PlannedVariant
-from gefa.core.make.made import CutFacts
 from gefa.core.treat.curves import between
 from gefa.core.treat.formats import Format
+from gefa.core.treat.made import CutFacts
 
 GROWS = 1.6
 """exponent of the width with which weight grows, if only one point is known"""

@@ -7,9 +7,9 @@ from collections.abc import Sequence
 import pyvips
 
 from gefa.core.geometry import Rect, Size
-from gefa.core.make.made import CutFacts
 from gefa.core.pixels import AlphaKind, alpha_kind
 from gefa.core.read.document import Document
+from gefa.core.treat.made import CutFacts
 from gefa.core.treat.nature import nature_of
 from gefa.core.treat.pictures import Pictures, baseline_bytes
 from gefa.core.treat.weight_steps import growth

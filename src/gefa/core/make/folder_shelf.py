@@ -12,8 +12,8 @@ from pathlib import Path
 from pydantic import BaseModel, ValidationError
 
 from gefa.core.files import write_whole
-from gefa.core.make.made import CutFacts, MadeVariant
 from gefa.core.make.own_files import OwnFiles
+from gefa.core.treat.made import CutFacts, MadeVariant
 
 MEMORY = ".gefa/memory.json"
 FRESH = ".gefa/fresh"

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from gefa.core.make.decide import Decisions, Known, decide
 from gefa.core.make.estimate import Estimate
 from gefa.core.make.job import CutJob, PlannedVariant
-from gefa.core.make.made import CutFacts, MadeVariant
 from gefa.core.treat.curves import PERFECT
 from gefa.core.treat.formats import FORMATS
+from gefa.core.treat.made import CutFacts, MadeVariant
 from gefa.core.treat.recipe import Aim
 
 

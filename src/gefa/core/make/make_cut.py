@@ -18,10 +18,11 @@ from gefa.core.make.decide import Decisions, Known, Needs, decide
 from gefa.core.make.facts import measured
 from gefa.core.make.job import CutJob, OriginalJob, PlannedVariant
 from gefa.core.make.keys import key_of
-from gefa.core.make.made import CutFacts, MadeVariant, Shelf
 from gefa.core.make.report import JobReport, record_of, region_of, remark_about
+from gefa.core.make.shelf import Shelf
 from gefa.core.make.variant_maker import OnMade, OwnFile, VariantMaker
 from gefa.core.read.document import Document
+from gefa.core.treat.made import CutFacts, MadeVariant
 from gefa.core.treat.pictures import Pictures
 from gefa.core.treat.recipe import Aim, AlphaPolicy, Keep
 

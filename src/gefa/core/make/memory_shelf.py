@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from gefa.core.make.made import CutFacts, MadeVariant
+from gefa.core.treat.made import CutFacts, MadeVariant
 
 
 class MemoryShelf:

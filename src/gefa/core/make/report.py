@@ -9,8 +9,8 @@ from gefa.core.deliver.manifest import CutRecord, File
 from gefa.core.deliver.markup import Offer, picture, plain_box
 from gefa.core.geometry import Rect, Size, height_for
 from gefa.core.make.job import CutJob
-from gefa.core.make.made import CutFacts, MadeVariant
 from gefa.core.treat.formats import FORMATS
+from gefa.core.treat.made import CutFacts, MadeVariant
 from gefa.core.treat.recipe import Fit
 
 

@@ -19,16 +19,17 @@ from gefa.core.geometry import Rect, Size, height_for
 from gefa.core.make.estimate import Estimate
 from gefa.core.make.guessed_quality import SMALL, GuessedQuality
 from gefa.core.make.job import CutJob, PlannedVariant
-from gefa.core.make.made import CutFacts, Shelf
 from gefa.core.make.make_cut import carry_out, crop_of, pictures_for
 from gefa.core.make.pieces import SIDE, Pieces
 from gefa.core.make.report import JobReport
+from gefa.core.make.shelf import Shelf
 from gefa.core.pixels import AlphaKind, alpha_kind
 from gefa.core.read.document import Document
 from gefa.core.treat.auto_formats import TRIAL_WIDTH, hopeless
 from gefa.core.treat.encode import encode
 from gefa.core.treat.encode_at_quality import PROBE_WIDTH, EncodeRequest, EncodeSource, find
 from gefa.core.treat.formats import FORMATS, Format, typical_of
+from gefa.core.treat.made import CutFacts
 from gefa.core.treat.nature import Nature, nature_of
 from gefa.core.treat.pictures import Pictures, fit_alpha
 from gefa.core.treat.recipe import Aim, Settings

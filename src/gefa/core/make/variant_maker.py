@@ -14,7 +14,7 @@ import pyvips
 from gefa.core.errors import EncodeError, NotDrawable
 from gefa.core.geometry import Size, height_for
 from gefa.core.make.job import CutJob, PlannedVariant
-from gefa.core.make.made import CutFacts, MadeVariant, VariantShelf
+from gefa.core.make.shelf import VariantShelf
 from gefa.core.pixels import on_matte
 from gefa.core.read.document import StoredFile
 from gefa.core.treat.curves import PERFECT
@@ -25,6 +25,7 @@ from gefa.core.treat.encode_at_quality import (
     find,
 )
 from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.treat.made import CutFacts, MadeVariant
 from gefa.core.treat.pictures import Pictures, fit_alpha
 from gefa.core.treat.quality_search import EncodeResult
 from gefa.core.treat.recipe import Aim

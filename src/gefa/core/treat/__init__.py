@@ -22,6 +22,7 @@ In reading order:
 - ``encode_at_quality``: One variant's file, at a given quality or at one that is searched for
 - ``avif_boxes``: Whether an AVIF file holds its picture and nothing else
 - ``untouched``: Takes a picture's own file as it is, without its metadata
+- ``made``: What is known of files that were made, and of the pixels that they were made from
 - ``auto_formats``: Chooses the formats of a cut by what its candidates weigh at one width
 - ``weight_steps``: Ladders by weight: widths whose files are evenly apart in bytes, not in px
 """

@@ -14,11 +14,11 @@ from gefa.core.deliver.negotiate import sent_to_large_screens
 from gefa.core.geometry import Size
 from gefa.core.look.proof import curve_formats
 from gefa.core.make.job import CutJob
-from gefa.core.make.made import MadeVariant
 from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import Plan
 from gefa.core.treat.curves import PERFECT
 from gefa.core.treat.formats import FORMATS, Format
+from gefa.core.treat.made import MadeVariant
 from gefa.core.treat.recipe import Aim, OwnQuality
 from gefa.core.treat.recipe_sentence import aim_words
 from gefa.core.units import listed
