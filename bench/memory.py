@@ -49,6 +49,7 @@ def peak_memory(folder: Path) -> Memory:
 
 def print_peak() -> None:
     """The other end of ``peak_memory``: what a worker process does, and its high-water mark."""
+    from gefa.core.make.folder_shelf import Kept
     from gefa.core.make.prepare import prepare, survey_for
     from gefa.core.plan.plan import Plan
     from gefa.core.read import read
@@ -58,7 +59,7 @@ def print_peak() -> None:
     plan = Plan()
     document = read(source)
     (job,) = prepare(survey_for(document, plan), plan).jobs
-    report = make_cut(source, source.name, job, out, False)
+    report = make_cut(source, source.name, job, out, Kept(), {})
     print(json.dumps({"bytes": high_water(), "files": len(report.files)}))
 
 

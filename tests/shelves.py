@@ -12,14 +12,11 @@ from gefa.core.treat.made import CutFacts, MadeVariant
 
 
 def remember(out: Path, *reports: JobReport) -> None:
-    """Let the folder remember what jobs made, as an export does at its end."""
-    shelf = FolderShelf(out)
-    for report in reports:
-        paths = {key: path for path, key in report.keys.items()}
-        shelf.remember(report.made, paths, report.facts)
-    shelf.sweep()
+    """Write a manifest of what jobs made, as an export does at its end."""
+    FolderShelf(out).sweep()
     files = [file for report in reports for file in report.files]
-    (out / MANIFEST).write_text(Manifest(sources=[], files=files).to_json())
+    memory = [report.memory for report in reports]
+    (out / MANIFEST).write_text(Manifest(sources=[], files=files, memory=memory).to_json())
 
 
 class MemoryShelf:

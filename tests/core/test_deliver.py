@@ -127,16 +127,16 @@ def test_a_manifest_of_before_is_read() -> None:
     files = [{k: v for k, v in file.items() if k != "source"} for file in now["files"]]
     rest = {key: value for key, value in now.items() if key != "sources"}
     old = Manifest.model_validate({**rest, "gefa_manifest": 1, "source": "<d>.svg", "files": files})
-    assert (old.sources, old.gefa_manifest) == (["<d>.svg"], 2)
+    assert (old.sources, old.gefa_manifest) == (["<d>.svg"], 3)
     assert [file.source for file in old.files] == [old.cuts[0].source]
 
 
 def test_a_manifest_has_the_fields_that_others_rely_on() -> None:
     found = json.loads(_manifest(b"x").to_json())
-    assert found["gefa_manifest"] == 2
+    assert found["gefa_manifest"] == 3
     assert set(found) == {
         "gefa_manifest", "sources", "files", "cuts", "originals", "sprites", "pictures", "left_out", "dropped",
-        "failed", "warnings", "extras", "days",
+        "failed", "warnings", "extras", "days", "memory",
     }  # fmt: skip
     assert {
         "cut",

@@ -98,6 +98,27 @@ def test_cuts_that_are_gone_take_their_files_along(
     assert paths(out) == ["Sign-20.png", "manifest.json"]
 
 
+def test_a_save_during_the_first_export_is_not_lost(tmp_path: Path, pool: Pool) -> None:
+    source, stop = design(tmp_path / "d.ora"), threading.Event()
+    told: list[Exported] = []
+
+    def report(exported: Exported, *_: object) -> None:
+        told.append(exported)
+        if len(told) == 1:  # before the folder is watched
+            os.replace(design(tmp_path / "next.ora", GREEN), source)
+        else:
+            stop.set()
+
+    def trouble(error: Exception) -> None:
+        pytest.fail(str(error))
+
+    watched = Watched(
+        Exporter(pool, tmp_path / "out"), pool, lambda: parse_plan(TINY, "p"), report, trouble
+    )
+    watched.run(named([source]), None, stop)
+    assert told[1].changes["d.ora"].changed == ["Kite"]
+
+
 def test_a_half_saved_file_is_waited_for(
     watching: tuple[Path, Path, list[Exported]], tmp_path: Path
 ) -> None:

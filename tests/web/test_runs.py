@@ -92,7 +92,7 @@ def test_many_sources_are_one_run_one_sheet_and_one_bundle(
         assert {file.path for file in made.files} <= names
         assert {"poster-layout.html", "sheet-layout.css", "layout.html"} <= names
         assert "poster-layout.html" in bundle.read("layout.html").decode()
-        assert json.loads(bundle.read("manifest.json"))["gefa_manifest"] == 2
+        assert json.loads(bundle.read("manifest.json"))["gefa_manifest"] == 3
     positions = pages.get(f"{address}/layout/layout.json", params={"of": "sheet.ora"}).json()
     assert {piece["cut"] for piece in positions["pieces"]} == {"sheet-Badge", "Only-sheet"}
     pages.post(f"{address}/pdf")

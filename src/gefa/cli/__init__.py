@@ -3,7 +3,8 @@
 In reading order:
 
 - ``app``: The command line
-- ``build``: Commands that build a site's files: export, check, init
+- ``build``: Commands that build a site's files: export, init
+- ``checks``: Commands that look at an out folder: check, clean
 - ``pages``: Commands about pages: what they send, and the markup of their pictures
 - ``servers``: Commands that keep running: servers and workers
 - ``care``: Commands that take care of a data folder: backups, checks, clearing away

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 from rich.table import Table
 
-from gefa.cli import build, care, pages, people, servers
+from gefa.cli import build, care, checks, pages, people, servers
 from gefa.cli.console import (
     FAILED,
     WRONG_USAGE,
@@ -30,6 +30,7 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
 )
 app.add_typer(build.app)
+app.add_typer(checks.app)
 app.add_typer(pages.app)
 app.add_typer(servers.app)
 app.add_typer(care.app)

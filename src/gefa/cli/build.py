@@ -1,4 +1,4 @@
-"""Commands that build a site's files: export, check, init."""
+"""Commands that build a site's files: export, init."""
 
 from __future__ import annotations
 
@@ -7,7 +7,6 @@ import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
-from enum import StrEnum
 from itertools import count
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -26,7 +25,6 @@ if TYPE_CHECKING:
     from gefa.core.deliver.manifest import Manifest
     from gefa.core.make.job import CutJob
     from gefa.core.plan.plan import Plan
-    from gefa.folder.check import Checked
     from gefa.folder.dry_run import Forecast
     from gefa.folder.export import Exported, Exporter, ExportListener
     from gefa.folder.site_files import SiteFile
@@ -82,13 +80,6 @@ Large = Annotated[
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
 
 
-class CheckFormat(StrEnum):
-    TEXT = "text"
-    JSON = "json"
-    JUNIT = "junit"
-
-
-Format = Annotated[CheckFormat, typer.Option("--format", help="How findings are printed.")]
 InitFolder = Annotated[Path, typer.Argument(metavar="[FOLDER]", help="The site's folder.")]
 MOST_LISTED = 40
 """findings that are printed; the rest is only counted"""
@@ -139,7 +130,7 @@ def site_for(plan_file: Path | None, out: Path | None) -> Site:
     return Site(file, plan, out)
 
 
-def _whole(site: Site, sources: Sequence[Path] | None) -> Path | None:
+def whole_site(site: Site, sources: Sequence[Path] | None) -> Path | None:
     """The plan file, if its whole site is meant."""
     return None if sources else site.file
 
@@ -200,20 +191,15 @@ def export(
     as_json: AsJson = False,
 ) -> None:
     """Make the files of a site, or of SOURCES, in a folder, with a manifest and markup."""
-    from gefa.work.pool import Pool
-
-    with failing(WRONG_USAGE), Pool(jobs) as pool:
+    wishes = Wishes(jobs, force, watch, layout, pdf, large, overwrite or [])
+    with failing(WRONG_USAGE):
         if weights and not dry_run:
             raise PlanError("--weights is for a dry run.", advice="Add --dry-run.")
         site = site_for(plan, out)
         if dry_run:
-            _print_forecast(_forecast(site, sources or [], pool, weigh=weights), as_json=as_json)
-        files, manifest = _exported(
-            site,
-            sources or [],
-            pool,
-            Wishes(force, watch, layout, pdf, large, overwrite or []),
-        )
+            told = _forecast(site, sources or [], jobs, weigh=weights)
+            _print_forecast(told, as_json=as_json)
+        files, manifest = _exported(site, sources or [], wishes)
     names = {file.name for file in files}
     if as_json:
         typer.echo(json.dumps(_summary(manifest, names), indent=2))
@@ -226,6 +212,7 @@ def export(
 class Wishes:
     """The options of an export."""
 
+    jobs: int
     force: bool
     watch: bool
     layout: bool
@@ -235,11 +222,33 @@ class Wishes:
 
 
 def _exported(
-    site: Site, sources: Sequence[Path], pool: Pool, wishes: Wishes
+    site: Site, sources: Sequence[Path], wishes: Wishes
+) -> tuple[list[SiteFile], Manifest]:
+    """The sources, and what was made of them. Where nothing has changed since the last export, that
+    is what it made: the libraries of databases and pixels are not even loaded."""
+    from gefa.core.read.zips import is_pack
+    from gefa.folder.unchanged import inputs_of, note, unchanged
+
+    packs = any(path.is_file() and is_pack(path) for path in sources)
+    if packs or wishes.force or wishes.watch or wishes.overwrite:
+        return _made(site, sources, wishes)
+    files = files_for(site, sources, Path)
+    options = (wishes.layout, wishes.pdf, wishes.large, whole_site(site, sources))
+    inputs = inputs_of(files, site.plan, site.marks, options)
+    if (before := unchanged(site.out, inputs)) is not None:
+        return files, before
+    files, manifest = _made(site, sources, wishes, files)
+    note(site.out, inputs, manifest)
+    return files, manifest
+
+
+def _made(
+    site: Site, sources: Sequence[Path], wishes: Wishes, files: list[SiteFile] | None = None
 ) -> tuple[list[SiteFile], Manifest]:
     from gefa.folder.export import Exporter, Extras
+    from gefa.work.pool import Pool
 
-    with progress() as bar:
+    with Pool(wishes.jobs) as pool, progress() as bar:
         exporter = Exporter(
             pool,
             site.out,
@@ -249,12 +258,14 @@ def _exported(
             marks=site.marks,
             overwrite=_inside(site.out, wishes.overwrite),
         )
-        files = files_for(site, sources, exporter.place_for)
+        files = files or files_for(site, sources, exporter.place_for)
         if wishes.watch:
             bar.stop()
             _watch(exporter, pool, files, site)
             raise typer.Exit
-        return files, exporter.export(files, site.plan, plan_file=_whole(site, sources)).manifest
+        return files, exporter.export(
+            files, site.plan, plan_file=whole_site(site, sources)
+        ).manifest
 
 
 def _inside(out: Path, paths: Sequence[Path]) -> list[str]:
@@ -269,10 +280,11 @@ def _inside(out: Path, paths: Sequence[Path]) -> list[str]:
     return found
 
 
-def _forecast(site: Site, sources: Sequence[Path], pool: Pool, *, weigh: bool) -> Forecast:
+def _forecast(site: Site, sources: Sequence[Path], jobs: int, *, weigh: bool) -> Forecast:
     from gefa.folder.dry_run import DryRunListener, forecast
+    from gefa.work.pool import Pool
 
-    with progress() as bar, unpacking() as place_for:
+    with Pool(jobs) as pool, progress() as bar, unpacking() as place_for:
         task = bar.add_task("reading", total=None)
         return forecast(
             pool,
@@ -280,7 +292,7 @@ def _forecast(site: Site, sources: Sequence[Path], pool: Pool, *, weigh: bool) -
             site.plan,
             site.out,
             marks=site.marks,
-            plan_file=_whole(site, sources),
+            plan_file=whole_site(site, sources),
             weigh=weigh,
             progress=DryRunListener(
                 read=lambda source: bar.update(task, description=f"reading {source}"),
@@ -416,58 +428,14 @@ def _remarks(told: Manifest | Forecast, *, several: bool) -> None:
     if dropped and not isinstance(dropped[0], str):
         kinds.append(("dropped", dropped))
     for word, remarks in kinds:
-        _print_remarks(word, remarks, several=several)
+        print_remarks(word, remarks, several=several)
 
 
-def _print_remarks(word: str, remarks: Iterable[Remark], *, several: bool) -> None:
+def print_remarks(word: str, remarks: Iterable[Remark], *, several: bool) -> None:
     for remark in remarks:
         place = [remark.source] if remark.source and several else []
         place += [remark.cut] if remark.cut not in place else []
         err_console.print(f"{word}: {': '.join(place)}: {remark.reason}", markup=False)
-
-
-@app.command()
-def check(
-    sources: Sources = None,
-    out: OutFolder = None,
-    plan: PlanFile = None,
-    jobs: Jobs = cores(),
-    form: Format = CheckFormat.TEXT,
-) -> None:
-    """Check that the out folder is up to date, without encoding anything. Exits with 1 if a file is
-    missing, stale, foreign or damaged, or if there is a warning that the plan treats as an error.
-    """
-    from gefa.folder.check import check as checked
-    from gefa.work.pool import Pool
-
-    with failing(WRONG_USAGE), Pool(jobs) as pool, unpacking() as place_for:
-        site = site_for(plan, out)
-        files = files_for(site, sources or [], place_for)
-        found = checked(
-            pool, files, site.plan, site.out, marks=site.marks, plan_file=_whole(site, sources)
-        )
-    if form is CheckFormat.JSON:
-        typer.echo(found.model_dump_json(indent=2))
-    elif form is CheckFormat.JUNIT:
-        typer.echo(found.to_junit())
-    else:
-        _print_checked(found)
-    raise typer.Exit(FAILED if found.findings else 0)
-
-
-def _print_checked(found: Checked) -> None:
-    for one in found.findings[:MOST_LISTED]:
-        place = [word for word in (one.source, one.path or one.cut) if word]
-        err_console.print(f"{one.fault.value}: {': '.join([*place, one.reason])}", markup=False)
-    if len(found.findings) > MOST_LISTED:
-        err_console.print(f"and {len(found.findings) - MOST_LISTED:,} more")
-    _print_remarks("warning", found.warnings, several=found.sources > 1)
-    count = len(found.findings)
-    state = f"{count:,} {'finding' if count == 1 else 'findings'}" if count else "up to date"
-    out_console.print(
-        f"{state}: {found.sources:,} sources, {found.cuts:,} cuts, {found.files:,} files,"
-        f" {weight(found.bytes)}"
-    )
 
 
 @app.command()

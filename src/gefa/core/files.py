@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import hashlib
 import os
 import shutil
 import tempfile
@@ -87,6 +88,17 @@ def stamp(path: Path) -> tuple[int, ...]:
     except OSError:
         return ()
     return found.st_mtime_ns, found.st_size, found.st_ino
+
+
+def digest_of(path: Path) -> str:
+    """The SHA-256 of a file's bytes; empty if there is no readable file, or a link."""
+    try:
+        if path.is_symlink():
+            return ""
+        with path.open("rb") as file:
+            return hashlib.file_digest(file, "sha256").hexdigest()
+    except OSError:
+        return ""
 
 
 def free_bytes(folder: Path) -> int:

@@ -14,13 +14,13 @@ from gefa.core.cut.cut import Remark
 from gefa.core.cut.glob import covers
 from gefa.core.deliver.manifest import MANIFEST, Manifest
 from gefa.core.errors import PlanError
+from gefa.core.make.own_files import HIDDEN
 from gefa.core.plan.plan import CheckTable, Plan
 from gefa.core.units import weight
 from gefa.core.weigh.report import over_budget
 from gefa.folder.dry_run import Foreseen, foreseen
 from gefa.folder.page_weights import Weighing, audience_called, uploads_folder
 from gefa.folder.site_files import SiteFile
-from gefa.folder.surveys import HIDDEN
 from gefa.store.upload_addresses import uploads_in
 from gefa.work.pool import Pool
 
@@ -106,7 +106,7 @@ def check(
     found = foreseen(pool, sources, plan, out, marks=marks, plan_file=plan_file)
     before = found.planned.before or Manifest(sources=[])
     findings = [*_failures(found), *_of_jobs(found, out), *_of_originals(found, before, out)]
-    expected = _expected(found, before)
+    expected = expected_paths(found, before)
     findings += _left_over(found, before, expected)
     if plan_file is not None:
         findings += _foreign(out, expected, before)
@@ -147,7 +147,7 @@ def _of_jobs(found: Foreseen, out: Path) -> Iterator[Finding]:
             yield Finding(fault=Fault.STALE, reason=reason, **about)
             continue
         for variant in seen.variants:
-            if found.shelf.intact(variant.key, variant.path):
+            if found.memory.intact(variant.key, variant.path):
                 continue
             made = seen.made[variant.key]
             fault, reason = _state_of(out / variant.path, made.bytes, made.sha256)
@@ -184,7 +184,7 @@ def _state_of(file: Path, size: int, sha256: str) -> tuple[Fault | None, str]:
     return None, ""
 
 
-def _expected(found: Foreseen, before: Manifest) -> set[str]:
+def expected_paths(found: Foreseen, before: Manifest) -> set[str]:
     """Paths of files that may exist. All possible files of an undecided cut count, so that they are
     not reported twice."""
     paths = {v.path for _, seen in found.jobs if seen.decided for v in seen.variants}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import suppress
+from contextlib import closing, suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -13,7 +13,6 @@ from pydantic import BaseModel
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.names import safe_folder
 from gefa.core.errors import GefaError, TakenPath
-from gefa.core.make.folder_shelf import FolderShelf
 from gefa.core.make.foresight import Foresight, foresee
 from gefa.core.make.job import CutJob
 from gefa.core.make.report import remark_about
@@ -21,6 +20,7 @@ from gefa.core.make.sampling import Foretold
 from gefa.core.plan.plan import Plan
 from gefa.folder.export_calls import estimate_cut
 from gefa.folder.export_plan import Planned, Planner
+from gefa.folder.out_memory import OutMemory
 from gefa.folder.site_files import SiteFile
 from gefa.work.pool import Call, Pool
 
@@ -55,7 +55,7 @@ class Foreseen:
     """A plan, and the foreseen result of each of its jobs."""
 
     planned: Planned
-    shelf: FolderShelf
+    memory: OutMemory
     jobs: list[tuple[CutJob, Foresight]] = field(default_factory=list)
 
     def taken(self) -> Iterator[Remark]:
@@ -63,7 +63,7 @@ class Foreseen:
         for job, seen in self.jobs:
             for variant in seen.variants:
                 try:
-                    self.shelf.own.check(variant.path)
+                    self.memory.own.check(variant.path)
                 except TakenPath as error:
                     yield remark_about(job, error.told)
 
@@ -82,19 +82,21 @@ def foreseen(
     """Read sources that are not known, and foresee the result of the plan; with ``weigh`` also
     estimate its weight. Writes nothing to ``out``."""
     told = progress or DryRunListener()
-    with tempfile.TemporaryDirectory() as desk:
-        planner = Planner(pool, out, marks=marks, desk=Path(desk), told_read=told.read)
+    with (
+        tempfile.TemporaryDirectory() as scratch,
+        closing(OutMemory(out, writes=False)) as memory,
+    ):
+        planner = Planner(pool, memory, marks=marks, scratch=Path(scratch), told_read=told.read)
         planned = planner.plan(sources, plan, plan_file=plan_file)
-        shelf = FolderShelf(out)
-        found = Foreseen(planned, shelf, [(job, _seen(job, shelf)) for job in planned.jobs])
+        memory.look_up(planned.jobs)
+        found = Foreseen(planned, memory, [(job, _seen(job, memory)) for job in planned.jobs])
         if weigh:
-            _estimate(pool, found, marks, Path(desk), told)
+            _estimate(pool, found, marks, Path(scratch), told)
     return found
 
 
-def _seen(job: CutJob, shelf: FolderShelf, foretold: Foretold | None = None) -> Foresight:
-    made = shelf.known(variant.key for variant in job.variants)
-    facts = shelf.facts(job.facts_key) if job.variants else None
+def _seen(job: CutJob, memory: OutMemory, foretold: Foretold | None = None) -> Foresight:
+    made, facts = memory.known_of(job)
     if foretold is None:
         return foresee(job, facts, made)
     if foretold.report is not None:
@@ -102,25 +104,28 @@ def _seen(job: CutJob, shelf: FolderShelf, foretold: Foretold | None = None) -> 
         facts = facts or foretold.report.facts.get(job.facts_key)
     seen = foresee(job, facts, made, foretold.estimate)
     # What was made to be measured is not there.
-    here = shelf.known(variant.key for variant in seen.variants)
+    known, _ = memory.known_of(job)
+    here = {variant.key: known[variant.key] for variant in seen.variants if variant.key in known}
     return replace(seen, decided=False, made=here)
 
 
-def _estimate(pool: Pool, found: Foreseen, marks: Path, desk: Path, told: DryRunListener) -> None:
+def _estimate(
+    pool: Pool, found: Foreseen, marks: Path, scratch: Path, told: DryRunListener
+) -> None:
     """Estimate all jobs from their pixels, in parallel."""
     asked: list[tuple[int, Call]] = []
     for at, (job, seen) in enumerate(found.jobs):
         if not seen.decided and job.variants:
             path = found.planned.files[job.source].path
             mark = marks / job.recipe.mark.picture if job.recipe.mark else None
-            call = pool.submit(estimate_cut, path, job.source, job, desk, mark)
+            call = pool.submit(estimate_cut, path, job.source, job, scratch, mark)
             asked.append((at, call))
     told.planned(len(asked))
     for at, call in asked:
         job = found.jobs[at][0]
         told.weighed(job.cut.name)
         with suppress(GefaError):  # an export will say why
-            found.jobs[at] = job, _seen(job, found.shelf, pool.outcome(call))
+            found.jobs[at] = job, _seen(job, found.memory, pool.outcome(call))
 
 
 def forecast(

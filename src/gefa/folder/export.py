@@ -5,37 +5,36 @@ from __future__ import annotations
 import hashlib
 import logging
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import closing
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 
 from gefa.core.cut.cut import Remark
 from gefa.core.cut.revisions import Changes
 from gefa.core.deliver.layout import lay_out, pieces
-from gefa.core.deliver.manifest import MANIFEST, File, Manifest
+from gefa.core.deliver.manifest import MANIFEST, File, Manifest, OriginalFile
 from gefa.core.deliver.names import safe
 from gefa.core.deliver.sprite import sprites_of
 from gefa.core.errors import GefaError, TakenPath
 from gefa.core.files import write_whole
-from gefa.core.make.folder_shelf import MEMORY, FolderShelf
+from gefa.core.make.folder_shelf import FRESH, DraftShelf
 from gefa.core.make.job import CutJob, OriginalJob
-from gefa.core.make.make_cut import find_cut
+from gefa.core.make.make_cut import find_cut, original_key
 from gefa.core.make.naming import days_in_names
-from gefa.core.make.own_files import OwnFiles
+from gefa.core.make.own_files import HIDDEN
 from gefa.core.make.prepare import Prepared
-from gefa.core.make.report import JobReport, failed_report
+from gefa.core.make.report import JobReport, failed_report, remark_about
 from gefa.core.plan.plan import Plan
 from gefa.core.read.survey import Survey
-from gefa.core.treat.made import CutFacts, MadeVariant
-from gefa.folder.export_calls import (
-    make_cut,
-    make_originals,
-    make_pdf,
-    memory_stamp,
-    shelf_of,
-)
+from gefa.core.treat.made import MadeVariant
+from gefa.folder.export_calls import make_cut, make_originals, make_pdf
 from gefa.folder.export_plan import Planned, Planner
 from gefa.folder.out_folder import (
+    SCRATCH,
+    alone_in,
     carry_over,
+    left_by_stopped,
     make_ready,
     name_pictures,
     no_longer_made,
@@ -43,8 +42,8 @@ from gefa.folder.out_folder import (
     remove,
     tidy,
 )
+from gefa.folder.out_memory import OutMemory
 from gefa.folder.site_files import SiteFile, listed
-from gefa.folder.surveys import HIDDEN
 from gefa.work.pool import Call, Pool
 
 log = logging.getLogger("gefa.export")
@@ -80,10 +79,7 @@ class Exported:
 @dataclass
 class _Batch:
     manifest: Manifest
-    own: OwnFiles
-    made: dict[str, MadeVariant] = field(default_factory=dict)
-    paths: dict[str, str] = field(default_factory=dict)
-    facts: dict[str, CutFacts] = field(default_factory=dict)
+    memory: OutMemory
 
     def tell(self, planned: Planned) -> None:
         """Collect warnings before anything is made."""
@@ -103,9 +99,8 @@ class _Batch:
         self.manifest.files += report.files
         if report.files or report.record.css:
             self.manifest.cuts.append(report.record)
-        self.paths |= {key: path for path, key in report.keys.items()}
-        self.made |= report.made
-        self.facts |= report.facts
+        if report.made or report.facts:
+            self.manifest.memory.append(report.memory)
 
 
 def export_sources(
@@ -151,11 +146,8 @@ class Exporter:
         self._extras = extras or Extras()
         self._marks = marks or Path()
         self._overwrite = overwrite
-        self._planner = Planner(
-            pool, out, marks=self._marks, force=force, told_read=self._told.read
-        )
         make_ready(out, overwrite)
-        if force or not (out / MEMORY).exists():
+        if force or not (out / MANIFEST).exists():
             pool.start()  # all is to be made: they load while the plan is read
 
     def place_for(self, pack: Path) -> Path:
@@ -181,24 +173,43 @@ class Exporter:
         since the last export; with ``follow``, all are compared with it. ``known`` are surveys that
         were just made.
         """
-        planned = self._planner.plan(sources, plan, follow=follow, known=known, plan_file=plan_file)
+        waits = partial(self._told.read, "after another export into this folder")
+        with (
+            alone_in(self.out, waits),
+            closing(OutMemory(self.out, forget=self._force)) as memory,
+        ):
+            planner = Planner(
+                self._pool,
+                memory,
+                marks=self._marks,
+                scratch=self.out / SCRATCH,
+                force=self._force,
+                told_read=self._told.read,
+            )
+            planned = planner.plan(sources, plan, follow=follow, known=known, plan_file=plan_file)
+            manifest = self._made_of(planned, plan, memory)
+            planner.note(planned)
+        return Exported(manifest, planned.changes)
+
+    def _made_of(self, planned: Planned, plan: Plan, memory: OutMemory) -> Manifest:
         manifest = Manifest(sources=_sources(planned), days=days_in_names(planned.jobs))
-        batch = _Batch(manifest, OwnFiles(self.out))
+        batch = _Batch(manifest, memory)
         planned.never.refuse(self.out, self._overwrite)
         for path in self._overwrite:
-            batch.own.adopt(path)
+            memory.own.adopt(path)
         carry_over(planned.before, planned.again, batch.manifest)
         for prepared in planned.prepared.values():
             self._ask(prepared)
         batch.tell(planned)
         self._make(planned, batch)
         self._finish(planned, batch, plan)
-        return Exported(batch.manifest, planned.changes)
+        return manifest
 
     def _make(self, planned: Planned, batch: _Batch) -> None:
         self._told.planned(sum(len(job.variants) for job in planned.jobs))
         cuts = [(name, job) for name, one in planned.prepared.items() for job in one.jobs]
-        reports = self._found(cuts)
+        memory = batch.memory
+        reports = self._found(cuts, memory)
         order = [at for at in _largest_first(cuts) if at not in reports]
         # Where less is to be made than there are processes, each runs several encoders.
         threads = max(1, self._pool.workers // max(1, len(order)))
@@ -207,8 +218,9 @@ class Exporter:
             name, job = cuts[at]
             mark = self._marks / job.recipe.mark.picture if job.recipe.mark else None
             path = planned.files[name].path
+            known, taken = memory.kept_for(job), memory.taken_for(job)
             calls[at] = self._pool.submit(
-                make_cut, path, name, job, self.out, self._force, threads, mark
+                make_cut, path, name, job, self.out, known, taken, threads, mark
             )
         taking = [
             (
@@ -219,7 +231,6 @@ class Exporter:
                     name,
                     self._free(prepared.originals, name, batch),
                     self.out,
-                    self._force,
                 ),
             )
             for name, prepared in planned.prepared.items()
@@ -227,7 +238,7 @@ class Exporter:
         ]
         for at in order:  # as they are made, so that progress goes on evenly
             job = cuts[at][1]
-            reports[at] = self._outcome(job, calls[at])
+            reports[at] = self._outcome(job, calls[at], memory)
             self._told.made(job.cut.name, len(job.variants))
         for at in range(len(cuts)):
             batch.take(reports[at])
@@ -238,24 +249,27 @@ class Exporter:
         self, originals: Sequence[OriginalJob], source: str, batch: _Batch
     ) -> list[OriginalJob]:
         """The originals that can be written; the others are told as failed."""
-        own, free = OwnFiles(self.out), []
+        free = []
         for job in originals:
             try:
-                own.check(job.path)
+                batch.memory.own.check(job.path)
                 free.append(job)
             except TakenPath as error:
                 told = Remark(cut=job.facts.name, reason=error.told, source=source)
                 batch.manifest.failed.append(told)
         return free
 
-    def _found(self, cuts: Sequence[tuple[str, CutJob]]) -> dict[int, JobReport]:
+    def _found(self, cuts: Sequence[tuple[str, CutJob]], memory: OutMemory) -> dict[int, JobReport]:
         """The reports of cuts whose files are there already, by index. Nothing is drawn for them,
         so no process is asked: asking costs more than the answer."""
-        shelf = shelf_of(self.out, self._force, memory_stamp(self.out))
+        memory.look_up(job for _, job in cuts)
         found: dict[int, JobReport] = {}
         for at, (_, job) in enumerate(cuts):
             try:
+                shelf = DraftShelf(self.out / FRESH, memory.kept_for(job), memory.taken_for(job))
                 report = find_cut(job, shelf)
+                if report is not None:
+                    report = kept(report, job, memory)
             except Exception:  # whatever it is, it costs this cut and no other: making it says why
                 log.exception("cut %s of %s", job.cut.name, job.source)
                 continue
@@ -278,10 +292,9 @@ class Exporter:
             for job in large
         ]
 
-    def _outcome(self, job: CutJob, call: Call) -> JobReport:
+    def _outcome(self, job: CutJob, call: Call, memory: OutMemory) -> JobReport:
         try:
-            report: JobReport = self._pool.outcome(call)
-            return report
+            return kept(self._pool.outcome(call), job, memory)
         except GefaError as error:
             return failed_report(job, error.told)
         except Exception as error:  # whatever it is, it costs this cut and no other
@@ -289,11 +302,24 @@ class Exporter:
             return failed_report(job, f"it could not be made ({type(error).__name__}: {error})")
 
     def _take_originals(self, batch: _Batch, name: str, call: Call) -> None:
-        try:
-            batch.manifest.originals += self._pool.outcome(call)
-        except (GefaError, OSError) as error:
+        def fail(cut: str, error: Exception) -> None:
             reason = error.told if isinstance(error, GefaError) else str(error)
-            batch.manifest.failed.append(Remark(cut="originals", reason=reason, source=name))
+            batch.manifest.failed.append(Remark(cut=cut, reason=reason, source=name))
+
+        found: list[OriginalFile] = []
+        try:
+            found = self._pool.outcome(call)
+        except (GefaError, OSError) as error:
+            fail("originals", error)
+        for file in found:
+            key = original_key(file.sha256)
+            try:
+                made = MadeVariant(sha256=file.sha256, bytes=file.bytes)
+                place = batch.memory.place(self.out / FRESH / key, file.path, key, made)
+                batch.memory.write({key: made}, {}, {file.path: place})
+                batch.manifest.originals.append(file)
+            except (GefaError, OSError) as error:
+                fail(file.name, error)
 
     def _write_extras(self, planned: Planned, batch: _Batch) -> None:
         """Write layouts and PDFs; one that cannot be written fails alone."""
@@ -330,7 +356,7 @@ class Exporter:
 
     def _write_extra(self, batch: _Batch, source: str, path: str, data: bytes) -> None:
         try:
-            batch.own.write(path, data)
+            batch.memory.own.write(path, data)
         except TakenPath as error:
             batch.manifest.failed.append(Remark(cut=path, reason=error.told, source=source))
         else:
@@ -338,24 +364,38 @@ class Exporter:
 
     def _finish(self, planned: Planned, batch: _Batch, plan: Plan) -> None:
         """Write memory and manifest, then delete files that these sources no longer make."""
-        manifest = batch.manifest
+        manifest, memory = batch.manifest, batch.memory
         manifest.sprites = sprites_of(manifest.cuts, manifest.files)
         name_pictures(manifest, plan.pictures)
         gone = no_longer_made(planned.before, planned.again, manifest)
+        if planned.whole and not manifest.failed:
+            gone += left_by_stopped(memory.own, manifest)
         manifest.dropped += [
             Remark(cut=cut, reason=f"{path} is not made any more") for cut, path in gone
         ]
-        shelf = FolderShelf(self.out, force=self._force)
-        shelf.remember(batch.made, batch.paths, batch.facts)
-        shelf.sweep()
-        put_sprites(batch.own, self.out, manifest)
+        put_sprites(memory.own, self.out, manifest)
         self._write_extras(planned, batch)
         write_whole(self.out / MANIFEST, manifest.to_json().encode())
         for _, path in gone:
             remove(self.out, path, planned.never)
-        batch.own.settle({file.path: file.sha256 for file in manifest.files})
-        self._planner.note(planned)
+        memory.own.settle({file.path: file.sha256 for file in manifest.files})
+        memory.end(path for _, path in gone)
         tidy(self.out)
+
+
+def kept(report: JobReport, job: CutJob, memory: OutMemory) -> JobReport:
+    """The report of a cut whose files are placed and written down. Those at whose places something
+    else lies by now have failed."""
+    taken = memory.keep(report)
+    if not taken:
+        return report
+    return report.model_copy(
+        update={
+            "files": [file for file in report.files if file.path not in taken],
+            "keys": {path: key for path, key in report.keys.items() if path not in taken},
+            "failed": [*report.failed, *(remark_about(job, why) for why in taken.values())],
+        }
+    )
 
 
 def _stem(source: str) -> str:

@@ -26,8 +26,8 @@ from gefa.core.read.document import CANVAS_PATH
 from gefa.core.read.survey import Survey
 from gefa.folder.export_calls import survey_source
 from gefa.folder.out_folder import sources_gone
+from gefa.folder.out_memory import OutMemory, Remembered, Stamp, asked_by
 from gefa.folder.site_files import SiteFile, name_problem, stems_on_disk, unmatched
-from gefa.folder.surveys import Remembered, Stamp, SurveyMemory, asked_by
 from gefa.work.pool import Call, Pool
 
 
@@ -36,13 +36,15 @@ class Planned:
     """What is to be made of ``files``, by their names. ``before`` is what the folder held,
     ``again`` names the sources whose files are made anew, or go since they are ``gone``;
     ``changes`` tells what is other in each than at the last export. ``never`` are the paths of
-    sources, present and former: nothing is written there. ``missing_parts`` are those of
+    sources, present and former: nothing is written there. ``whole`` says that these are all sources
+    of the site. ``missing_parts`` are those of
     ``[[cuts]]`` that no source has."""
 
     files: dict[str, SiteFile]
     before: Manifest | None
     gone: set[str]
     never: Sources
+    whole: bool
     surveys: dict[str, Survey] = field(default_factory=dict)
     prepared: dict[str, Prepared] = field(default_factory=dict)
     failed: list[Remark] = field(default_factory=list)
@@ -109,24 +111,23 @@ def _refuse_unknown(planned: Planned, plan: Plan, plan_file: Path) -> None:
 
 
 class Planner:
-    """Plans exports into ``out``. ``marks`` is the folder that the names of marks start from. One
-    that only looks writes nothing there: ``desk`` is where it keeps what it needs while it reads.
-    With ``force`` nothing is known from before."""
+    """Plans exports into the folder of ``memory``. ``marks`` is the folder that the names of marks
+    start from; copies of large pictures are kept in ``scratch``. With ``force`` all sources are
+    read again."""
 
     def __init__(
         self,
         pool: Pool,
-        out: Path,
+        memory: OutMemory,
         *,
         marks: Path,
+        scratch: Path,
         force: bool = False,
-        desk: Path | None = None,
         told_read: Callable[[str], None] = lambda source: None,
     ) -> None:
-        self._pool, self._out, self._marks = pool, out, marks
-        self._force, self._desk = force, desk
+        self._pool, self._memory, self._out, self._marks = pool, memory, memory.out, marks
+        self._force, self._scratch = force, scratch
         self._told_read = told_read
-        self._memory = SurveyMemory(out)
 
     def plan(
         self,
@@ -141,7 +142,7 @@ class Planner:
         files = {file.name: file for file in sources if not name_problem(file.name)}
         before = previous(self._out)
         gone = sources_gone(before, files) if plan_file else set()
-        planned = Planned(files, before, gone, self._never(files, before))
+        planned = Planned(files, before, gone, self._never(files, before), plan_file is not None)
         planned.failed += [
             Remark(cut=ascii(file.name), source=ascii(file.name), reason=problem)
             for file in sources
@@ -185,6 +186,7 @@ class Planner:
             )
             matches.note(followed, surveyed, prepared)
             planned.surveys[name], planned.prepared[name] = surveyed, prepared
+        self._memory.write_down()
         planned.warnings += matches.told
         planned.missing_parts = {r.part for r in matches.told} - {CANVAS_PATH}
 
@@ -202,9 +204,8 @@ class Planner:
             if same is None and not self._force:
                 asked = asked_by(own[name], whole=whole[name])
                 same = self._memory.current(name, file.path, asked)
-            place = self._desk or self._out
             found[name] = same or self._pool.submit(
-                survey_source, file.path, name, own[name], whole[name], place
+                survey_source, file.path, name, own[name], whole[name], self._scratch
             )
         for name, survey_or_call in found.items():
             if isinstance(survey_or_call, Survey):
@@ -220,7 +221,7 @@ class Planner:
 
     def _taken(self, planned: Planned) -> list[str]:
         """Paths of other sources in the folder, made or wanted."""
-        wanted, again = self._memory.wanted(), planned.again
+        wanted, again = self._memory.wanted, planned.again
         others = [path for name in wanted if name not in again for path in wanted[name]]
         if planned.before is None:
             return others
@@ -263,6 +264,6 @@ class Planner:
             }
         with suppress(OSError):  # it may be gone again
             now.stamp = Stamp.of(file.path).hashed(file.path, last.stamp if last else None)
-        if now != last and self._desk is None:
+        if now != last:
             self._memory.remember(file.name, now)
         return followed

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
 import shutil
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 
 from gefa.core.cut.cut import Remark
@@ -13,10 +15,16 @@ from gefa.core.deliver.named_pictures import picture_records
 from gefa.core.deliver.sprite import drawing_of, sprite_file
 from gefa.core.errors import PlanError, SourceError, TakenPath
 from gefa.core.files import real, write_whole
-from gefa.core.make.own_files import OwnFiles, Sources
+from gefa.core.make.folder_shelf import FRESH
+from gefa.core.make.own_files import HIDDEN, OwnFiles, Sources
 from gefa.core.plan.pages import PictureEntry
 from gefa.core.read.scratch import Scratch, sweep
-from gefa.folder.surveys import HIDDEN
+
+LOCK = "export.lock"
+RECORD = f"{HIDDEN}/last-export"
+"""file inside the out folder with digests of what the last export saw and left"""
+SCRATCH = f"{HIDDEN}/scratch"
+"""folder inside the out folder for copies of large pictures"""
 
 
 def make_ready(out: Path, overwrite: Sequence[str] = ()) -> None:
@@ -34,13 +42,28 @@ def make_ready(out: Path, overwrite: Sequence[str] = ()) -> None:
         raise PlanError("is a link.", file=str(out / HIDDEN), advice="Remove the link.")
     try:
         out.mkdir(parents=True, exist_ok=True)
-        write_whole(out / HIDDEN / "writable", b"")
+        (out / RECORD).unlink(missing_ok=True)  # this export may be stopped, and leave anything
+        # Git leaves alone what is here: the manifest is all that a checkout needs.
+        write_whole(out / HIDDEN / ".gitignore", b"*\n")
     except OSError as error:
         raise PlanError(
             f"cannot be written to: {error.strerror or error}.",
             file=str(out),
             advice="Name another folder with --out.",
         ) from error
+
+
+@contextmanager
+def alone_in(out: Path, waits: Callable[[], None] = lambda: None) -> Iterator[None]:
+    """While nobody else writes files into ``out``: one export would clear away what another is
+    making. ``waits`` is called if somebody does."""
+    with (out / HIDDEN / LOCK).open("w") as lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            waits()
+            fcntl.flock(lock, fcntl.LOCK_EX)
+        yield
 
 
 def sources_gone(before: Manifest | None, files: Collection[str]) -> set[str]:
@@ -67,6 +90,12 @@ def no_longer_made(
     return [(cut, path) for cut, path in files if path not in present]
 
 
+def left_by_stopped(own: OwnFiles, manifest: Manifest) -> list[tuple[str, str]]:
+    """Cut and path of files that exports which were stopped have placed, and that nothing makes any
+    more. The cut is not known."""
+    return [("", path) for path in own.stopped() if path not in manifest.paths]
+
+
 def carry_over(before: Manifest | None, again: Collection[str], manifest: Manifest) -> None:
     """Keep in a manifest the files of sources that are not made ``again``."""
     if before is None:
@@ -74,6 +103,7 @@ def carry_over(before: Manifest | None, again: Collection[str], manifest: Manife
     manifest.cuts += [cut for cut in before.cuts if cut.source not in again]
     manifest.originals += [file for file in before.originals if file.source not in again]
     manifest.extras = before.extras
+    manifest.memory += [memory for memory in before.memory if memory.source not in again]
     manifest.days |= {name: day for name, day in before.days.items() if name not in again}
     manifest.files += [
         file.model_copy(update={"reused": True})
@@ -123,7 +153,7 @@ def remove(out: Path, path: str, sources: Sources) -> None:
 
 def tidy(out: Path) -> None:
     """Delete what was needed only during the export."""
-    (out / HIDDEN / "writable").unlink(missing_ok=True)
+    shutil.rmtree(out / FRESH, ignore_errors=True)
     shutil.rmtree(out / HIDDEN / "unpacked", ignore_errors=True)
-    Scratch(out / HIDDEN / "scratch").drop_copies()
-    sweep(out / HIDDEN / "scratch")
+    Scratch(out / SCRATCH).drop_copies()
+    sweep(out / SCRATCH)

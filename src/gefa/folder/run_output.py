@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Mapping
+from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from sqlmodel import Session, select
 
 from gefa.core.cut.cut import Remark
-from gefa.core.deliver.manifest import MANIFEST, Manifest
+from gefa.core.deliver.manifest import MANIFEST, CutMemory, Manifest
 from gefa.core.deliver.sprite import sprites_of
 from gefa.core.errors import TakenPath
 from gefa.core.files import write_whole
-from gefa.core.make.folder_shelf import FRESH, FolderShelf
 from gefa.core.make.job import CutJob
+from gefa.core.make.make_cut import original_key
 from gefa.core.make.naming import days_in_names, wanted_paths
 from gefa.core.make.own_files import OwnFiles, Sources, previous
 from gefa.core.make.report import JobReport
@@ -23,6 +23,7 @@ from gefa.core.plan.plan import Plan
 from gefa.core.read.survey import Survey
 from gefa.core.treat.made import CutFacts, MadeVariant
 from gefa.folder.out_folder import (
+    alone_in,
     carry_over,
     make_ready,
     name_pictures,
@@ -32,7 +33,7 @@ from gefa.folder.out_folder import (
     sources_gone,
     tidy,
 )
-from gefa.folder.surveys import Remembered, Stamp, SurveyMemory, asked_by
+from gefa.folder.out_memory import OutMemory, Remembered, Stamp, asked_by
 from gefa.store import ledger
 from gefa.store.blobs import BlobStore
 from gefa.store.contracts import CutBody, TaskKind
@@ -60,6 +61,8 @@ class _Made:
     jobs: list[CutJob] = field(default_factory=list)
     keys: dict[str, str] = field(default_factory=dict)
     """by paths"""
+    kept: set[str] = field(default_factory=set)
+    """keys of all files"""
     made: dict[str, MadeVariant] = field(default_factory=dict)
     facts: dict[str, CutFacts] = field(default_factory=dict)
     sources: dict[str, _Read] = field(default_factory=dict)
@@ -81,50 +84,76 @@ def write_run(store: Store, run_id: str, folder: Path, out: Path, plan: Plan) ->
     never = Sources(folder / name for name in made.ever)
     never.refuse(out, [*made.keys, *(file.path for file in made.manifest.originals)])
     make_ready(out)
+    with alone_in(out), closing(OutMemory(out)) as memory:
+        return _write(store, made, memory, folder, plan, never)
+
+
+def _write(
+    store: Store, made: _Made, memory: OutMemory, folder: Path, plan: Plan, never: Sources
+) -> list[str]:
+    out, own = memory.out, memory.own
     before = previous(out)
     gone = sources_gone(before, made.here)
     again = {*made.sources, *gone}
     kept = sorted({*made.manifest.sources, *_kept(before, gone)})
     manifest = Manifest(sources=kept, days=days_in_names(made.jobs))
     carry_over(before, again, manifest)
-    shelf = FolderShelf(out)
-    taken = _leave_taken(shelf.own, made)
+    taken = {**_taken(own, made), **_put_files(store.blobs, memory, made)}
+    _leave_out(made, taken)
     for kind in ("files", "cuts", "originals", "failed", "warnings", "left_out"):
         getattr(manifest, kind).extend(getattr(made.manifest, kind))
-    _put_files(store.blobs, shelf, out, made)
+    manifest.memory += [_memory_of(job, made) for job in made.jobs if job.variants]
     manifest.sprites = sprites_of(manifest.cuts, manifest.files)
     name_pictures(manifest, plan.pictures)
     dropped = no_longer_made(before, again, manifest)
     manifest.dropped += [
         Remark(cut=cut, reason=f"{path} is not made any more") for cut, path in dropped
     ]
-    shelf.remember(made.made, {key: path for path, key in made.keys.items()}, made.facts)
-    put_sprites(shelf.own, out, manifest)
+    put_sprites(own, out, manifest)
     write_whole(out / MANIFEST, manifest.to_json().encode())
     for _, path in dropped:
         remove(out, path, never)
-    shelf.own.settle({file.path: file.sha256 for file in manifest.files})
-    _remember_sources(SurveyMemory(out), made.sources, gone, folder, plan)
+    own.settle({file.path: file.sha256 for file in manifest.files})
+    _remember_sources(memory, made.sources, gone, folder, plan)
+    memory.end(path for _, path in dropped)
     tidy(out)
-    return taken
+    return list(taken.values())
 
 
-def _leave_taken(own: OwnFiles, made: _Made) -> list[str]:
-    """Take files out of the run whose places hold somebody else's files; they have failed. Returns
-    the reasons."""
+def _taken(own: OwnFiles, made: _Made) -> dict[str, str]:
+    """Paths where somebody else's files lie, with the reasons."""
     taken: dict[str, str] = {}
-    written = [(file.path, file.cut, file.source) for file in made.manifest.files]
-    written += [(file.path, file.name, file.source) for file in made.manifest.originals]
-    for path, cut, source in written:
+    for path in [*made.keys, *(file.path for file in made.manifest.originals)]:
         try:
             own.check(path)
         except TakenPath as error:
             taken[path] = error.told
-            made.manifest.failed.append(Remark(cut=cut, reason=error.told, source=source))
+            made.keys.pop(path, None)
+    return taken
+
+
+def _leave_out(made: _Made, taken: Mapping[str, str]) -> None:
+    """Take files out of the run that could not be written; they have failed."""
+    written = [(file.path, file.cut, file.source) for file in made.manifest.files]
+    written += [(file.path, file.name, file.source) for file in made.manifest.originals]
+    made.manifest.failed += [
+        Remark(cut=cut, reason=taken[path], source=source)
+        for path, cut, source in written
+        if path in taken
+    ]
     made.manifest.files = [f for f in made.manifest.files if f.path not in taken]
     made.manifest.originals = [f for f in made.manifest.originals if f.path not in taken]
-    made.keys = {path: key for path, key in made.keys.items() if path not in taken}
-    return list(taken.values())
+
+
+def _memory_of(job: CutJob, made: _Made) -> CutMemory:
+    keys = {variant.key for variant in job.variants} & made.made.keys() - made.kept
+    return CutMemory(
+        source=job.source,
+        cut=job.cut.name,
+        facts_key=job.facts_key,
+        facts=made.facts.get(job.facts_key),
+        tried={key: made.made[key] for key in sorted(keys)},
+    )
 
 
 def _kept(before: Manifest | None, gone: set[str]) -> set[str]:
@@ -139,6 +168,7 @@ def _made_by(session: Session, run: Run) -> _Made:
             found.jobs.append(CutBody.model_validate(task.task).job)
             if task.report:
                 found.keys |= JobReport.model_validate(task.report).keys
+    found.kept = set(found.keys.values())
     keys = [variant.key for job in found.jobs for variant in job.variants]
     found.made = ledger.known(session, keys)
     found.facts = ledger.facts(session, [job.facts_key for job in found.jobs if job.variants])
@@ -152,29 +182,33 @@ def _made_by(session: Session, run: Run) -> _Made:
     return found
 
 
-def _put_files(blobs: BlobStore, shelf: FolderShelf, out: Path, made: _Made) -> None:
-    """Files that already have the right bytes are left alone."""
-    for path, key in made.keys.items():
-        if not shelf.intact(key, path):
-            shelf.own.claim(path, made.made[key].sha256)
-            _copy(blobs.path(made.made[key].sha256), out, path)
-    for file in made.manifest.originals:
-        target = out / file.path
-        if not target.is_file() or target.stat().st_size != file.bytes:
-            shelf.own.claim(file.path, file.sha256)
-            _copy(blobs.path(file.sha256), out, file.path)
-
-
-def _copy(blob: Path, out: Path, path: str) -> None:
-    target, draft = out / path, out / FRESH / blob.name
-    for folder in (target.parent, draft.parent):
-        folder.mkdir(parents=True, exist_ok=True)
-    shutil.copyfile(blob, draft)
-    draft.replace(target)
+def _put_files(blobs: BlobStore, memory: OutMemory, made: _Made) -> dict[str, str]:
+    """Write the files that are not there already. Returns the paths of those that could not be
+    written, with the reasons."""
+    failed: dict[str, str] = {}
+    files = [(path, key, made.made[key]) for path, key in made.keys.items()]
+    files += [
+        (file.path, original_key(file.sha256), MadeVariant(sha256=file.sha256, bytes=file.bytes))
+        for file in made.manifest.originals
+    ]
+    memory.look_up(made.jobs)
+    placed: dict[str, tuple[str, int]] = {}
+    for path, key, one in files:
+        if memory.intact(key, path):
+            continue
+        blob = blobs.checked(one.sha256)
+        try:
+            if blob is None:
+                raise TakenPath(f"{path} is damaged in the server's data.", advice="Run it again.")
+            placed[path] = memory.place(blob, path, key, one)
+        except TakenPath as error:
+            failed[path] = error.told
+    memory.write(made.made, made.facts, placed)
+    return failed
 
 
 def _remember_sources(
-    memory: SurveyMemory, sources: Mapping[str, _Read], gone: set[str], folder: Path, plan: Plan
+    memory: OutMemory, sources: Mapping[str, _Read], gone: set[str], folder: Path, plan: Plan
 ) -> None:
     for name, read in sources.items():
         own = plan.for_source(name)

@@ -4,19 +4,23 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 
 from watchfiles import watch
 
 from gefa.core.errors import GefaError, SourceError
+from gefa.core.files import stamp
 from gefa.core.plan.plan import Plan
 from gefa.core.read.survey import Survey
 from gefa.folder.export import Exported, Exporter
 from gefa.folder.export_calls import survey_source
+from gefa.folder.out_folder import SCRATCH
 from gefa.folder.site_files import SiteFile
 from gefa.work.pool import Pool
 
+QUIET_MS = 500
+"""after which saves are looked for that came before the folders were watched"""
 STILL_SECONDS = 0.12
 """how long a file must keep its size and time to count as saved"""
 PATIENCE_SECONDS = 3.0
@@ -25,13 +29,29 @@ _LOOK_SECONDS = 0.03
 """short enough that a save is processed before people look up"""
 
 
-def saved(paths: Sequence[Path], stop: threading.Event | None = None) -> Iterator[set[Path]]:
-    """The files of ``paths`` that were saved, each time some were and no longer change. Folders are
-    watched, not files: programs that save by renaming would be missed otherwise."""
-    wanted = {path.resolve(): path for path in paths}
+def saved(
+    read: Mapping[Path, tuple[int, ...]], stop: threading.Event | None = None
+) -> Iterator[set[Path]]:
+    """The files that were saved, each time some were and no longer change; ``read`` has their
+    stamps (``files.stamp``) from before they were read. Folders are watched, not files: programs
+    that save by renaming would be missed otherwise."""
+    wanted = {path.resolve(): path for path in read}
     folders = {str(path.parent) for path in wanted}
-    for changes in watch(*folders, debounce=100, step=20, recursive=False, stop_event=stop):
-        touched = {wanted[p] for _, name in changes if (p := Path(name).resolve()) in wanted}
+    changes = watch(
+        *folders,
+        debounce=100,
+        step=20,
+        recursive=False,
+        stop_event=stop,
+        rust_timeout=QUIET_MS,
+        yield_on_timeout=True,
+    )
+    began = False
+    for found in changes:
+        touched = {wanted[p] for _, name in found if (p := Path(name).resolve()) in wanted}
+        if not began:  # what was saved before the folders were watched shows in its stamp
+            touched |= {path for path, was in read.items() if stamp(path) != was}
+            began = True
         there = {path for path in touched if wait_until_still(path, stop)}
         if there:
             yield there
@@ -65,7 +85,7 @@ def wait_until_whole(pool: Pool, source: SiteFile, plan: Plan, out: Path) -> Sur
     path, own = source.path, plan.for_source(source.name)
     while True:
         try:
-            found: Survey = pool.call(survey_source, path, source.name, own, True, out)
+            found: Survey = pool.call(survey_source, path, source.name, own, True, out / SCRATCH)
             return found
         except SourceError:
             before = _look(path)
@@ -98,10 +118,10 @@ class Watched:
         self, sources: list[SiteFile], plan_file: Path | None, stop: threading.Event | None = None
     ) -> None:
         """Export once, then after every save, until stopped."""
-        self._export(sources)
         paths = [source.path for source in sources]
-        watched = [*paths, plan_file] if plan_file else paths
-        for changed in saved(watched, stop):
+        read = {path: stamp(path) for path in ([*paths, plan_file] if plan_file else paths)}
+        self._export(sources)
+        for changed in saved(read, stop):
             if plan_file in changed:
                 self._export(sources)
             else:

@@ -8,6 +8,8 @@ In reading order:
 - ``folder``: Checks a data folder at start; says in one sentence what is wrong and what to do
 - ``models``: The tables. Times are UTC; ids are random but sort by time of making
 - ``feed_models``: The tables that the feed is searched and counted by
+- ``out_models``: The tables of an out folder: which files were placed there, and the files of its
+  sources
 - ``person_models``: The tables of people: accounts, sign-ins, and the trail
 - ``blobs``: Content-addressed files: a blob's name is the SHA-256 of its bytes
 - ``bucket``: An S3-compatible bucket
@@ -15,6 +17,7 @@ In reading order:
 - ``task_rows``: Queues tasks: whoever has something done hands a body over; nothing else writes
   ``Task.task``
 - ``ledger``: The ledger: facts about each variant and each cut's pixels, by key
+- ``out_rows``: What the database of an out folder says of its sources and of the files there
 - ``actor``: Who makes the present change: a person, a key, or a program
 - ``trail``: The trail: who did what, and when
 - ``history``: The history of plans, recipes and settings: their earlier contents, for undo

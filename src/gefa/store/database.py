@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import sqlite3
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from datetime import datetime
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 from sqlalchemy import Engine, event, inspect
 from sqlmodel import Session, create_engine
@@ -30,15 +32,17 @@ class Database:
     opened.
 
     FolderTrouble if it was written by a version that this one does not know. ``cached`` says that
-    losing the last moments before a power cut is no harm; the file stays whole either way.
+    losing the last moments before a power cut is no harm; the file stays whole either way. One that
+    is ``immutable`` is read as it is, and nothing beside it is written, not even a lock.
     """
 
-    def __init__(self, file: Path, *, cached: bool = False) -> None:
+    def __init__(self, file: Path, *, cached: bool = False, immutable: bool = False) -> None:
         self.file = file
         self.uses: dict[str, datetime] = {}
         """when keys were used that is not written down yet, by id"""
-        self.engine = _engine(file, cached=cached)
-        _migrate(self.engine)
+        self.engine = _reader(file) if immutable else _engine(file, cached=cached)
+        if not immutable:
+            _migrate(self.engine)
 
     @contextmanager
     def session(self) -> Iterator[Session]:
@@ -88,6 +92,21 @@ def _engine(file: Path, *, cached: bool) -> Engine:
         cursor.close()
 
     return engine
+
+
+def _reader(file: Path) -> Engine:
+    return create_engine(f"sqlite:///file:{quote(str(file))}?immutable=1&uri=true")
+
+
+def is_current(file: Path) -> bool:
+    """Whether a database that exists can be read without a change of its tables."""
+    name = f"file:{quote(str(file))}?mode=ro&immutable=1"
+    with closing(sqlite3.connect(name, uri=True)) as database:
+        try:
+            found = database.execute("SELECT version_num FROM alembic_version").fetchone()
+        except sqlite3.Error:
+            return False
+    return bool(found == (STEPS[-1],))
 
 
 def _step_of(engine: Engine) -> str:

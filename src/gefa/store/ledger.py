@@ -11,7 +11,8 @@ from datetime import timedelta
 from itertools import islice
 from typing import Any
 
-from sqlalchemy import delete
+from sqlalchemy import delete, update
+from sqlalchemy import select as sql_select
 from sqlalchemy.dialects.sqlite import insert
 from sqlmodel import Session, col, select
 
@@ -21,6 +22,9 @@ from gefa.store.models import EstimateEntry, FactsEntry, MadeEntry, now
 
 KEPT = timedelta(days=180)
 """time after which an unused entry is deleted"""
+_FIELDS = tuple(MadeVariant.model_fields)
+# Columns, not objects: an export asks for tens of thousands.
+_ENTRY = (col(MadeEntry.key), *(getattr(MadeEntry, name) for name in _FIELDS))
 _AT_ONCE = 500
 """keys in one query: SQLite allows at most 32,766, and long queries are slow to parse"""
 
@@ -29,8 +33,8 @@ def known(session: Session, keys: Iterable[str]) -> dict[str, MadeVariant]:
     """The records of variants, by key."""
     found: dict[str, MadeVariant] = {}
     for some in _in_groups(keys):
-        for entry in session.exec(select(MadeEntry).where(col(MadeEntry.key).in_(some))):
-            found[entry.key] = MadeVariant.model_validate(entry, from_attributes=True)
+        for key, *entry in session.execute(sql_select(*_ENTRY).where(col(MadeEntry.key).in_(some))):
+            found[key] = MadeVariant(**dict(zip(_FIELDS, entry, strict=True)))
     return found
 
 
@@ -82,6 +86,18 @@ def _upsert(session: Session, table: type[Any], rows: list[dict[str, Any]]) -> N
         statement = insert(table).values(some)
         newer = {name: statement.excluded[name] for name in some[0] if name != "key"}
         session.execute(statement.on_conflict_do_update(index_elements=["key"], set_=newer))
+
+
+def keep_used(session: Session, keys: Iterable[str]) -> None:
+    """Let entries count as used now; those that did within a month are left alone."""
+    month_ago = now() - timedelta(days=30)
+    for some in _in_groups(keys):
+        for table in (MadeEntry, FactsEntry):
+            session.execute(
+                update(table)
+                .where(col(table.key).in_(some), col(table.used) < month_ago)
+                .values(used=now())
+            )
 
 
 def sweep_ledger(session: Session) -> None:

@@ -80,9 +80,12 @@ def _take_in(manifest: Manifest, report: JobReport) -> None:
     manifest.warnings += report.warnings
     manifest.left_out += report.left_out
     source = report.record.source
-    # Reports from before say it in their record only.
+    # Reports from before have the source in their record only, and the keys apart from the files.
     manifest.files += [
-        file if file.source else file.model_copy(update={"source": source}) for file in report.files
+        file
+        if file.source and file.key
+        else file.model_copy(update={"source": source, "key": report.keys.get(file.path, "")})
+        for file in report.files
     ]
     if report.files or report.record.css:
         manifest.cuts.append(report.record)

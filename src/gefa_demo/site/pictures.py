@@ -11,10 +11,10 @@ from gefa.core.deliver.named_pictures import picture_records
 from gefa.core.files import write_whole
 from gefa.core.make.folder_shelf import FolderShelf
 from gefa.core.make.make_cut import carry_out
+from gefa.core.make.own_files import HIDDEN
 from gefa.core.make.prepare import prepare, survey_for
 from gefa.core.plan.load import parse_plan
 from gefa.core.read import read
-from gefa.folder.surveys import HIDDEN
 
 FOLDER = "festival-img"
 """beside the website's content"""

@@ -5,7 +5,13 @@ from __future__ import annotations
 from datetime import date
 from typing import Any
 
-from pydantic import BaseModel, ConfigDict, model_validator
+from pydantic import (
+    BaseModel,
+    ConfigDict,
+    SerializerFunctionWrapHandler,
+    model_serializer,
+    model_validator,
+)
 
 from gefa.core.cut.cut import Origin, Remark
 from gefa.core.deliver.negotiate import sent_to_large_screens
@@ -13,6 +19,7 @@ from gefa.core.geometry import Size
 from gefa.core.pixels import AlphaKind
 from gefa.core.plan.pages import PictureEntry
 from gefa.core.treat.formats import Format
+from gefa.core.treat.made import CutFacts, MadeVariant
 
 MANIFEST = "manifest.json"
 
@@ -20,9 +27,10 @@ MANIFEST = "manifest.json"
 class File(BaseModel):
     """One variant made: cut × width × format. Sizes in px, ``score`` (SSIMULACRA2) null
     until measured; ``limit`` names what kept its encoder from the look that was asked for;
-    ``budget`` is the bytes that it may weigh. ``untouched`` tells that it is the picture's own
-    file, without its metadata; ``gzip`` is what a server sends of a text file, in bytes, 0 of all
-    that is sent as it is."""
+    ``short`` tells that the look was not reached, ``budget`` is the bytes that it may weigh.
+    ``untouched`` tells that it is the picture's own file, without its metadata; ``gzip`` is what a
+    server sends of a text file, in bytes, 0 of all that is sent as it is. ``key`` names what the
+    bytes depend on."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -42,11 +50,37 @@ class File(BaseModel):
     budget: int | None = None
     untouched: bool = False
     gzip: int = 0
+    short: bool = False
+    key: str = ""
 
     @property
     def sent(self) -> int:
         """Bytes that a visitor loads."""
         return self.gzip or self.bytes
+
+    def as_made(self) -> MadeVariant:
+        """What the file tells of its variant."""
+        return MadeVariant.model_validate(self, from_attributes=True)
+
+
+class CutMemory(BaseModel):
+    """What was measured of a cut's pixels, and by key the variants that were made and left out:
+    with both, the next export decides as this one did, and makes nothing again."""
+
+    model_config = ConfigDict(frozen=True)
+
+    source: str
+    cut: str
+    facts_key: str = ""
+    facts: CutFacts | None = None
+    tried: dict[str, MadeVariant] = {}
+
+    @model_serializer(mode="wrap")
+    def _without_defaults(self, write: SerializerFunctionWrapHandler) -> dict[str, Any]:
+        told: dict[str, Any] = write(self)
+        tried = {k: made.model_dump(exclude_defaults=True) for k, made in self.tried.items()}
+        facts = self.facts.model_dump(mode="json", exclude_defaults=True) if self.facts else None
+        return {**told, "facts": facts, "tried": tried}
 
 
 class CutRecord(BaseModel):
@@ -143,11 +177,12 @@ class Totals(BaseModel):
 
 
 class Manifest(BaseModel):
-    """Everything that was made of ``sources``. Version 2: each cut and file names its source.
-    ``extras`` are the paths of layouts and PDFs; ``days`` tells when sources were first exported
-    whose files have the year or month in their names."""
+    """Everything that was made of ``sources``. Since version 2 each cut and file names its source,
+    since version 3 files have their keys, and ``memory`` is what the next export needs so as to
+    make nothing again. ``extras`` are the paths of layouts and PDFs; ``days`` tells when sources
+    were first exported whose files have the year or month in their names."""
 
-    gefa_manifest: int = 2
+    gefa_manifest: int = 3
     sources: list[str]
     files: list[File] = []
     cuts: list[CutRecord] = []
@@ -156,6 +191,7 @@ class Manifest(BaseModel):
     pictures: list[PictureRecord] = []
     extras: list[str] = []
     days: dict[str, date] = {}
+    memory: list[CutMemory] = []
     left_out: list[Remark] = []
     dropped: list[Remark] = []
     failed: list[Remark] = []
@@ -172,7 +208,7 @@ class Manifest(BaseModel):
         files = [{"source": of_cut.get(f.get("cut"), ""), **f} for f in told.get("files", [])]
         rest = {key: value for key, value in told.items() if key != "source"}
         sources = [source] if isinstance(source, str) else source
-        return {**rest, "gefa_manifest": 2, "sources": sources, "files": files}
+        return {**rest, "gefa_manifest": 3, "sources": sources, "files": files}
 
     @property
     def paths(self) -> frozenset[str]:

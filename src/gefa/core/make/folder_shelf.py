@@ -1,171 +1,169 @@
-"""A shelf in an ordinary folder, which remembers what each file was made from."""
+"""Shelves in an ordinary folder."""
 
 from __future__ import annotations
 
-import hashlib
-import json
 import os
 import shutil
 from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 
-from pydantic import BaseModel, ValidationError
+from pydantic import ValidationError
 
-from gefa.core.files import write_whole
-from gefa.core.make.own_files import OwnFiles
+from gefa.core.deliver.manifest import Manifest
+from gefa.core.errors import TakenPath
+from gefa.core.files import digest_of, write_whole
+from gefa.core.make.own_files import HIDDEN, OwnFiles, previous
 from gefa.core.treat.made import CutFacts, MadeVariant
 
-MEMORY = ".gefa/memory.json"
-FRESH = ".gefa/fresh"
-"""folder for files of the running export; at the end kept files have a name in the out folder, and
-the rest is deleted"""
+FRESH = f"{HIDDEN}/fresh"
+"""folder for what a running export makes: files under their keys, and what is known of each"""
+_RECORD, _FACTS = ".made.json", ".facts.json"
 
 
-class _Place(BaseModel):
-    """``saved`` is the file's modification time in ns: while time and size are unchanged, so are
-    the bytes."""
+@dataclass
+class Kept:
+    """What was made before, by key: records, facts, and the files that still have their bytes."""
 
-    path: str
-    saved: int = 0
+    made: dict[str, MadeVariant] = field(default_factory=dict)
+    facts: dict[str, CutFacts] = field(default_factory=dict)
+    places: dict[str, Path] = field(default_factory=dict)
+
+    @classmethod
+    def in_manifest(cls, out: Path, manifest: Manifest | None) -> Kept:
+        """What a manifest tells of the files in ``out``; files with other bytes have no place."""
+        kept = cls()
+        if manifest is None:
+            return kept
+        for memory in manifest.memory:
+            kept.made |= memory.tried
+            if memory.facts is not None:
+                kept.facts[memory.facts_key] = memory.facts
+        for file in manifest.files:
+            if file.key:
+                kept.made[file.key] = file.as_made()
+                if digest_of(out / file.path) == file.sha256:
+                    kept.places[file.key] = out / file.path
+        return kept
+
+    @classmethod
+    def in_drafts(cls, folder: Path) -> Kept:
+        """What a ``DraftShelf`` has left in its folder, also where its process was killed."""
+        kept = cls()
+        for note in folder.glob(f"*{_RECORD}"):
+            key = note.name.removesuffix(_RECORD)
+            try:
+                made = MadeVariant.model_validate_json(note.read_bytes())
+            except (OSError, ValidationError):
+                continue
+            if not made.sha256:
+                kept.made[key] = made
+            elif (folder / key).is_file():
+                kept.made[key], kept.places[key] = made, folder / key
+        for note in folder.glob(f"*{_FACTS}"):
+            try:
+                facts = CutFacts.model_validate_json(note.read_bytes())
+            except (OSError, ValidationError):
+                continue
+            kept.facts[note.name.removesuffix(_FACTS)] = facts
+        return kept
 
 
-class _Memory(BaseModel):
-    made: dict[str, MadeVariant] = {}
-    places: dict[str, _Place] = {}
-    facts: dict[str, CutFacts] = {}
+class DraftShelf:
+    """Keeps what is made in ``folder``, each file under its key, until somebody places it. A file
+    is there whole, with its record, as soon as it is made. ``taken`` are paths at which nothing may
+    be placed, with the reasons."""
 
-
-class FolderShelf:
-    """Worker processes only read the memory; the exporting process writes it, from the workers'
-    reports. ``force`` forgets everything made before."""
-
-    def __init__(self, folder: Path, *, force: bool = False) -> None:
-        self.folder = folder
-        self._memory = _Memory() if force else self._load()
+    def __init__(
+        self, folder: Path, kept: Kept | None = None, taken: Mapping[str, str] | None = None
+    ) -> None:
+        self._drafts, self._taken = folder, taken or {}
+        kept = kept or Kept()
+        self._made, self._facts = dict(kept.made), dict(kept.facts)
+        self._places = dict(kept.places)
         self._new: set[str] = set()
-        self.own = OwnFiles(folder)
-
-    def _load(self) -> _Memory:
-        try:
-            return _Memory.model_validate_json((self.folder / MEMORY).read_text("utf-8"))
-        except (OSError, ValidationError, UnicodeDecodeError):
-            return _Memory()
-
-    # -- as a job sees it ----------------------------------------------------------------
 
     def known(self, keys: Iterable[str]) -> dict[str, MadeVariant]:
-        made = self._memory.made
-        return {key: made[key] for key in keys if key in made}
+        return {key: self._made[key] for key in keys if key in self._made}
 
     def facts(self, key: str) -> CutFacts | None:
-        return self._memory.facts.get(key)
+        return self._facts.get(key)
 
     def put(self, key: str, made: MadeVariant, data: bytes | None) -> None:
         if data is not None:
-            write_whole(self._fresh(key), data)
+            write_whole(self._drafts / key, data)
+            self._places[key] = self._drafts / key
+        self._made[key] = made
         self._new.add(key)
+        self._write(f"{key}{_RECORD}", made.model_dump_json())
 
     def note(self, key: str, made: MadeVariant) -> None:
-        """Does nothing: the job's report brings this back to the exporting process."""
+        self._made[key] = made
+        if key in self._new:
+            self._write(f"{key}{_RECORD}", made.model_dump_json())
 
     def put_facts(self, key: str, facts: CutFacts) -> None:
-        """Does nothing: the job's report brings facts back to the exporting process."""
+        self._facts[key] = facts
+        self._write(f"{key}{_FACTS}", facts.model_dump_json())
 
     def load(self, key: str) -> bytes | None:
-        for file in self._files(key):
-            try:
-                return file.read_bytes()
-            except OSError:
-                continue
-        return None
+        try:
+            return self._places[key].read_bytes()
+        except (KeyError, OSError):
+            return None
 
     def place(self, key: str, path: str) -> bool:
-        """Raises TakenPath if something lies there that Gefa did not make."""
-        target = self.folder / path
-        own = self._memory.places.get(key)
-        if own is not None and own.path == path and self._intact(key):
-            return True
-        for file in self._files(key):
-            if file.is_file():
-                self.own.check(path)
-                self.own.claim(path, hashlib.sha256(file.read_bytes()).hexdigest())
-                self._copy(file, target)
-                return True
-        return False
+        """Whether the bytes are there. TakenPath if they may not be placed."""
+        if path in self._taken:
+            raise TakenPath(self._taken[path])
+        return key in self._places and self._places[key].is_file()
 
     def is_new(self, key: str) -> bool:
         return key in self._new
 
-    def _fresh(self, key: str) -> Path:
-        return self.folder / FRESH / key
+    def _write(self, name: str, text: str) -> None:
+        """Not flushed to the disk: what a power cut takes is made again."""
+        self._drafts.mkdir(parents=True, exist_ok=True)
+        draft = self._drafts / f"{name}.{os.getpid()}.part"
+        draft.write_text(text)
+        draft.replace(self._drafts / name)
 
-    def _files(self, key: str) -> list[Path]:
-        """Files that may hold the bytes: made in this export, or placed by an earlier one."""
-        placed = self._memory.places.get(key)
-        earlier = [self.folder / placed.path] if placed and self._intact(key) else []
-        return [self._fresh(key), *earlier]
 
-    def _intact(self, key: str) -> bool:
-        """Whether the file of an earlier export still has its original bytes."""
-        place, made = self._memory.places.get(key), self._memory.made.get(key)
-        if place is None or made is None:
+class FolderShelf(DraftShelf):
+    """Puts files into a folder at their paths, and knows those that its manifest names."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder / FRESH, Kept.in_manifest(folder, previous(folder)))
+        self.folder, self._own = folder, OwnFiles(folder)
+
+    def place(self, key: str, path: str) -> bool:
+        """Raises TakenPath if something lies there that Gefa did not make."""
+        if not super().place(key, path):
             return False
-        file = self.folder / place.path
-        try:
-            found = file.stat()
-            if found.st_size != made.bytes:
-                return False
-            if found.st_mtime_ns == place.saved:
-                return True
-            return hashlib.sha256(file.read_bytes()).hexdigest() == made.sha256
-        except OSError:
-            return False
-
-    def _copy(self, file: Path, target: Path) -> None:
-        target.parent.mkdir(parents=True, exist_ok=True)
-        draft = target.with_name(f".gefa-{os.getpid()}-{target.name[-80:]}.part")
-        try:
-            draft.unlink(missing_ok=True)
-            try:
-                os.link(file, draft)
-            except OSError:
-                shutil.copyfile(file, draft)  # no links on this file system
-            os.replace(draft, target)
-        finally:
-            draft.unlink(missing_ok=True)
-
-    def intact(self, key: str, path: str) -> bool:
-        """Whether the file of a key lies at that path, with its original bytes."""
-        place = self._memory.places.get(key)
-        return place is not None and place.path == path and self._intact(key)
-
-    # -- as the one who runs the export sees it --------------------------------------------
-
-    def remember(
-        self,
-        made: Mapping[str, MadeVariant],
-        paths: Mapping[str, str],
-        facts: Mapping[str, CutFacts],
-    ) -> None:
-        """Add to the memory: variants made, their places (key to path), and facts. An earlier place
-        stays valid until another key takes its path."""
-        claimed = set(paths.values())
-        kept = {k: p for k, p in self._memory.places.items() if p.path not in claimed}
-        new = {key: _Place(path=path, saved=self._saved(path)) for key, path in paths.items()}
-        self._memory = _Memory(
-            made=self._memory.made | dict(made),
-            places=kept | new,
-            facts=self._memory.facts | dict(facts),
-        )
-        text = json.dumps(self._memory.model_dump(mode="json"), separators=(",", ":"))
-        write_whole(self.folder / MEMORY, text.encode())
+        place_file(self._own, self._places[key], self.folder, path, self._made[key].sha256)
+        return True
 
     def sweep(self) -> None:
         """Delete files that were made but not placed."""
-        shutil.rmtree(self.folder / FRESH, ignore_errors=True)
+        shutil.rmtree(self._drafts, ignore_errors=True)
 
-    def _saved(self, path: str) -> int:
+
+def place_file(own: OwnFiles, file: Path, out: Path, path: str, sha256: str) -> None:
+    """Put a file with these bytes at ``path`` in ``out`` too. TakenPath if something else lies
+    there that is not one of the ``own`` files."""
+    target = out / path
+    if file == target:
+        return
+    own.check(path, sha256)
+    own.claim(path, sha256)
+    target.parent.mkdir(parents=True, exist_ok=True)
+    draft = target.with_name(f".gefa-{os.getpid()}-{target.name[-80:]}.part")
+    try:
+        draft.unlink(missing_ok=True)
         try:
-            return (self.folder / path).stat().st_mtime_ns
+            os.link(file, draft)
         except OSError:
-            return 0
+            shutil.copyfile(file, draft)  # no links on this file system
+        os.replace(draft, target)
+    finally:
+        draft.unlink(missing_ok=True)

@@ -31,6 +31,11 @@ MOST_TURNS = 2_000
 turn makes some"""
 
 
+def original_key(sha256: str) -> str:
+    """The key of a bitmap that is taken out of a design as it is stored."""
+    return key_of("original", sha256)
+
+
 def take_out(
     source: str, jobs: Sequence[OriginalJob], document: Document, shelf: Shelf
 ) -> list[OriginalFile]:
@@ -40,7 +45,7 @@ def take_out(
         facts = job.facts
         data = document.original_bytes(facts.key)
         sha256 = hashlib.sha256(data).hexdigest()
-        key = key_of("original", sha256)
+        key = original_key(sha256)
         shelf.put(key, MadeVariant(sha256=sha256, bytes=len(data)), data)
         shelf.place(key, job.path)
         made.append(
@@ -250,6 +255,8 @@ class _Making:
             limit=made.limit,
             untouched=made.untouched,
             gzip=made.gzip,
+            short=made.short,
+            key=variant.key,
             budget=variant.quality.max_bytes if isinstance(variant.quality, Aim) else None,
         )
 

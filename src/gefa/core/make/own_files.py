@@ -13,9 +13,11 @@ from pydantic import ValidationError
 
 from gefa.core.deliver.manifest import MANIFEST, Manifest
 from gefa.core.errors import PlanError, TakenPath
-from gefa.core.files import real, stamp, write_whole
+from gefa.core.files import digest_of, real, stamp, write_whole
 
-PLACED = ".gefa/placed.txt"
+HIDDEN = ".gefa"
+"""the folder inside the out folder for what Gefa remembers"""
+PLACED = f"{HIDDEN}/placed.txt"
 """a line for each file that Gefa put into the folder: SHA-256 and path"""
 _LINE = re.compile(r"([0-9a-f]{64}) (.+)")
 
@@ -51,15 +53,15 @@ class OwnFiles:
         self._placed = _read(out / PLACED)
         self._inside: dict[Path, bool] = {}
 
-    def check(self, path: str) -> None:
+    def check(self, path: str, sha256: str = "") -> None:
         """TakenPath if something lies at ``path`` that Gefa did not make, or if the path leads out
-        of the folder."""
+        of the folder. A file with the bytes ``sha256``, which are to be placed there, may stay."""
         target = self._out / path
         if not self._leads_inside(target.parent):
             raise TakenPath(
                 f"{path} leads out of {self._out} through a link.", advice="Remove the link."
             )
-        if os.path.lexists(target) and not self.has(path):
+        if os.path.lexists(target) and not self.has(path) and digest_of(target) != (sha256 or "-"):
             raise TakenPath(
                 f"{target} exists, and Gefa did not make it.",
                 advice=f"Move it, or allow Gefa to replace it: --overwrite {target}",
@@ -70,7 +72,11 @@ class OwnFiles:
         if path in self._named:
             return True
         digests = self._placed.get(path)
-        return bool(digests) and _digest(self._out / path) in (digests or ())
+        return bool(digests) and digest_of(self._out / path) in (digests or ())
+
+    def stopped(self) -> list[str]:
+        """Files that are here and that no manifest names: those of exports that were stopped."""
+        return sorted(path for path in self._placed if path not in self._named and self.has(path))
 
     def holds(self, file: Path) -> bool:
         """Whether a file, wherever it lies, is one that Gefa made in this folder."""
@@ -92,7 +98,7 @@ class OwnFiles:
 
     def adopt(self, path: str) -> None:
         """Take the file that lies at ``path`` for one of Gefa's, since somebody says so."""
-        digest = _digest(self._out / path)
+        digest = digest_of(self._out / path)
         if not digest:
             raise TakenPath(f"{self._out / path} is not a file.", advice="Remove it yourself.")
         self.claim(path, digest)
@@ -108,7 +114,7 @@ class OwnFiles:
         others that still lie where they were placed."""
         kept = {path: {sha256} for path, sha256 in made.items()}
         for path, digests in _read(self._out / PLACED).items():
-            if path not in kept and (digest := _digest(self._out / path)) in digests:
+            if path not in kept and (digest := digest_of(self._out / path)) in digests:
                 kept[path] = {digest}
         lines = [f"{sha256} {path}\n" for path in sorted(kept) for sha256 in kept[path]]
         write_whole(self._out / PLACED, "".join(lines).encode())
@@ -156,17 +162,6 @@ def _identity(path: Path) -> tuple[int, int] | None:
     except OSError:
         return None
     return found.st_dev, found.st_ino
-
-
-def _digest(file: Path) -> str:
-    """The SHA-256 of a file; empty if it cannot be read, or is a link."""
-    try:
-        if file.is_symlink():
-            return ""
-        with file.open("rb") as opened:
-            return hashlib.file_digest(opened, "sha256").hexdigest()
-    except OSError:
-        return ""
 
 
 def _read(notes: Path) -> dict[str, set[str]]:

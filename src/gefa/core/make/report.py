@@ -5,7 +5,7 @@ from __future__ import annotations
 from pydantic import BaseModel
 
 from gefa.core.cut.cut import Remark
-from gefa.core.deliver.manifest import CutRecord, File
+from gefa.core.deliver.manifest import CutMemory, CutRecord, File
 from gefa.core.deliver.markup import Offer, picture, plain_box
 from gefa.core.geometry import Rect, Size, height_for
 from gefa.core.make.job import CutJob
@@ -26,6 +26,17 @@ class JobReport(BaseModel):
     failed: list[Remark] = []
     warnings: list[Remark] = []
     left_out: list[Remark] = []
+
+    @property
+    def memory(self) -> CutMemory:
+        """What the manifest keeps of the cut for the next export."""
+        facts_key, facts = next(iter(self.facts.items()), ("", None))
+        kept = set(self.keys.values())
+        tried = {key: made for key, made in self.made.items() if key not in kept}
+        record = self.record
+        return CutMemory(
+            source=record.source, cut=record.name, facts_key=facts_key, facts=facts, tried=tried
+        )
 
     def without_notes(self) -> JobReport:
         """Without the records that the ledger keeps."""

@@ -7,6 +7,7 @@ from sqlmodel import SQLModel
 
 import gefa.store.feed_models
 import gefa.store.models
+import gefa.store.out_models
 import gefa.store.person_models  # noqa: F401
 
 context.configure(

@@ -1,0 +1,67 @@
+"""``gefa clean``: files in an out folder that Gefa made and that nothing makes any more."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from pydantic import BaseModel
+
+from gefa.core.deliver.manifest import MANIFEST, Manifest
+from gefa.core.files import digest_of, write_whole
+from gefa.core.make.own_files import OwnFiles, Sources, previous
+from gefa.core.plan.plan import Plan
+from gefa.folder.check import expected_paths
+from gefa.folder.dry_run import foreseen
+from gefa.folder.out_folder import alone_in, make_ready, remove
+from gefa.folder.site_files import SiteFile
+from gefa.work.pool import Pool
+
+
+class LeftOver(BaseModel):
+    """A file that nothing makes any more. One that was ``edited`` since it was made is not Gefa's
+    to remove."""
+
+    path: str
+    bytes: int
+    edited: bool
+
+
+def left_over(
+    pool: Pool, sources: Sequence[SiteFile], plan: Plan, out: Path, *, marks: Path, plan_file: Path
+) -> list[LeftOver]:
+    """The files that exports into ``out`` have made and that the plan no longer makes; none of
+    those whose sources cannot be read."""
+    found = foreseen(pool, sources, plan, out, marks=marks, plan_file=plan_file)
+    before = found.planned.before or Manifest(sources=[])
+    expected = expected_paths(found, before)
+    digests = {file.path: file.sha256 for file in before.files}
+    digests |= {file.path: file.sha256 for file in before.originals}
+    stopped = dict.fromkeys(OwnFiles(out).stopped(), "")
+    return [
+        LeftOver(
+            path=path,
+            bytes=(out / path).stat().st_size,
+            edited=bool(sha256) and digest_of(out / path) != sha256,
+        )
+        for path, sha256 in sorted((stopped | digests).items())
+        if path not in expected and (out / path).is_file()
+    ]
+
+
+def clear_away(out: Path, files: Sequence[LeftOver], sources: Sequence[Path]) -> None:
+    """Remove these files, and what the manifest says of them."""
+    make_ready(out)
+    gone = {file.path for file in files if not file.edited}
+    named = {file.path for file in files}
+    never = Sources(sources)
+    with alone_in(out):
+        manifest = previous(out)
+        if manifest is not None:
+            manifest.files = [file for file in manifest.files if file.path not in named]
+            manifest.originals = [file for file in manifest.originals if file.path not in named]
+            kept = {(file.source, file.cut) for file in manifest.files}
+            manifest.cuts = [c for c in manifest.cuts if c.css or (c.source, c.name) in kept]
+            write_whole(out / MANIFEST, manifest.to_json().encode())
+        for path in gone:
+            remove(out, path, never)

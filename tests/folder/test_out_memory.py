@@ -1,0 +1,179 @@
+"""What an out folder remembers: across exports that are stopped, checkouts, and versions."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import signal
+import sqlite3
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from gefa.core.deliver.manifest import MANIFEST, Manifest
+from gefa.store.database import DATABASE
+from tests.conftest import eventually
+from tests.make import photo
+
+PLAN = """
+out = "img"
+default = "small"
+[recipes.small]
+formats = ["webp", "avif"]
+quality = {{ webp = 50, avif = 40 }}
+widths = {widths}
+name = "{name}"
+"""
+
+
+def plan(site: Path, widths: str = "[20, 60]", name: str = "{cut}-{width}.{ext}") -> None:
+    (site / "gefa.toml").write_text(PLAN.format(widths=widths, name=name))
+
+
+@pytest.fixture
+def site(tmp_path: Path) -> Path:
+    folder = tmp_path / "site"
+    (folder / "photos").mkdir(parents=True)
+    for number in range(3):
+        photo(60, 40, number).pngsave(str(folder / "photos" / f"p{number}.png"))
+    plan(folder)
+    return folder
+
+
+def gefa(folder: Path, *words: str, code: int = 0) -> str:
+    command = [str(Path(sys.executable).with_name("gefa")), *words]
+    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, timeout=300)
+    assert done.returncode == code, done.stderr
+    return done.stdout
+
+
+def made(site: Path) -> dict[str, bytes]:
+    out = site / "img"
+    found = [path for path in out.rglob("*") if path.is_file() and ".gefa" not in path.parts]
+    return {str(p.relative_to(out)): p.read_bytes() for p in found if p.name != MANIFEST}
+
+
+def test_a_checkout_needs_nothing_but_files_and_manifest(site: Path) -> None:
+    gefa(site, "export")
+    files = made(site)
+    out = site / "img"
+    assert (out / ".gefa" / ".gitignore").read_text() == "*\n"
+    shutil.rmtree(out / ".gefa")
+    edited, touched = sorted(files)[0], sorted(files)[1]
+    (out / edited).write_bytes(files[edited] + b"\0")
+    (out / touched).touch()
+    assert "damaged" not in gefa(site, "check", code=1).replace(f"damaged: {edited}", "")
+    assert not (out / ".gefa").exists(), "a check writes nothing"
+    assert "1 made, 11 reused" in gefa(site, "export")
+    assert made(site) == files
+    assert "up to date" in gefa(site, "check")
+
+
+def test_nothing_is_done_where_nothing_has_changed(site: Path) -> None:
+    gefa(site, "export")
+    out, files = site / "img", made(site)
+    assert "12 made" not in gefa(site, "export")
+    left = (out / MANIFEST).stat()
+    assert "0 made, 12 reused, 0 dropped" in gefa(site, "export")
+    assert (out / MANIFEST).stat() == left, "not even the manifest is written"
+    # Whatever an export depends on is noticed.
+    (out / "photos" / "p0-20.webp").write_bytes(b"edited")
+    assert "1 made, 11 reused" in gefa(site, "export")
+    (out / "photos" / "p0-60.avif").unlink()
+    assert "1 made, 11 reused" in gefa(site, "export")
+    photo(60, 40, 9).pngsave(str(site / "photos" / "p0.png"))
+    assert "4 made, 8 reused" in gefa(site, "export")
+    photo(60, 40, 0).pngsave(str(site / "photos" / "p0.png"))
+    assert "4 made, 8 reused" in gefa(site, "export")
+    assert made(site) == files
+    plan(site, widths="[20]")
+    assert "0 made, 6 reused, 6 dropped" in gefa(site, "export")
+    photo(60, 40, 0).pngsave(str(site / "photos" / "p0.jpg"))
+    assert "photos/p0-png-20.webp" not in files
+    gefa(site, "export")
+    assert "photos/p0-png-20.webp" in made(site), "a file beside a source changes its files' names"
+
+
+@pytest.mark.parametrize("harm", ["damaged", "unreadable version"])
+def test_a_cache_that_cannot_be_used_is_begun_anew(site: Path, harm: str) -> None:
+    gefa(site, "export")
+    database = site / "img" / ".gefa" / DATABASE
+    if harm == "damaged":
+        database.write_bytes(b"SQLite format 3\0" + bytes(5000))
+    else:
+        with sqlite3.connect(database) as opened:
+            opened.execute("UPDATE alembic_version SET version_num = '9999'")
+        opened.close()
+    assert "0 to make, 12 to reuse" in gefa(site, "export", "--dry-run")
+    assert "0 made, 12 reused" in gefa(site, "export")
+
+
+def _killed(site: Path, how: signal.Signals) -> None:
+    """An export that is stopped once it has placed a file."""
+    command = [str(Path(sys.executable).with_name("gefa")), "export", "--jobs", "1"]
+    export = subprocess.Popen(
+        command, cwd=site, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )
+    before = set(made(site))
+    eventually(lambda: set(made(site)) - before or export.poll() is not None, step=0.002)
+    export.send_signal(how)
+    export.wait(60)
+
+
+@pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGINT, signal.SIGTERM])
+def test_a_stopped_export_is_continued_by_any_plan(site: Path, how: signal.Signals) -> None:
+    for number in range(3, 7):  # so many that it is still at work when it is stopped
+        photo(200, 120, number).pngsave(str(site / "photos" / f"p{number}.png"))
+    _killed(site, how)
+    placed = made(site)
+    assert placed
+    assert not (site / "img" / MANIFEST).exists() or how is not signal.SIGKILL
+    told = json.loads(gefa(site, "export", "--json"))
+    assert told["reused"] >= len(placed), "what was made before is known"
+    assert placed.items() <= made(site).items()
+    # Now another plan is stopped, and then the first one runs again: nothing of the other stays.
+    files = made(site)
+    plan(site, widths="[24, 48]", name="other/{cut}-{width}.{ext}")
+    _killed(site, how)
+    plan(site)
+    told = json.loads(gefa(site, "export", "--json"))
+    assert (told["made"], told["reused"]) == (0, len(files))
+    assert made(site) == files
+
+
+def test_what_nothing_makes_is_cleaned_and_what_was_edited_stays(site: Path) -> None:
+    gefa(site, "export")
+    plan(site, widths="[20]")
+    out = site / "img"
+    (out / "photos" / "p1-60.webp").write_bytes(b"mine now")
+    # Of the other sources nothing is known to an export of one.
+    gefa(site, "export", "photos/p0.png")
+    said = gefa(site, "clean")
+    assert "3 files" in said
+    assert "photos/p1-60.webp" in said
+    assert "it stays" in said
+    assert len(made(site)) == 10, "it only lists"
+    assert "removed 3 files" in gefa(site, "clean", "--yes")
+    assert sorted(made(site)) == [
+        *(f"photos/p{n}-20.{kind}" for n in range(2) for kind in ("avif", "webp")),
+        "photos/p1-60.webp",
+        *(f"photos/p2-20.{kind}" for kind in ("avif", "webp")),
+    ]
+    manifest = Manifest.model_validate_json((out / MANIFEST).read_text())
+    assert {file.width for file in manifest.files} == {20}
+    assert "nothing to remove" in gefa(site, "clean")
+    assert "0 made, 6 reused" in gefa(site, "export")
+    assert (out / "photos" / "p1-60.webp").read_bytes() == b"mine now"
+
+
+def test_two_exports_into_one_folder_wait_for_each_other(site: Path) -> None:
+    command = [str(Path(sys.executable).with_name("gefa")), "export"]
+    both = [subprocess.Popen(command, cwd=site, stdout=subprocess.PIPE, text=True) for _ in "ab"]
+    said = [one.communicate(timeout=300)[0] for one in both]
+    assert [one.returncode for one in both] == [0, 0]
+    assert sorted(line.split(",")[0] for line in "".join(said).splitlines() if "made" in line) == [
+        "0 made",
+        "12 made",
+    ]
