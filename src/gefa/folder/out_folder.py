@@ -93,7 +93,8 @@ def no_longer_made(
 def left_by_stopped(own: OwnFiles, manifest: Manifest) -> list[tuple[str, str]]:
     """Cut and path of files that exports which were stopped have placed, and that nothing makes any
     more. The cut is not known."""
-    return [("", path) for path in own.stopped() if path not in manifest.paths]
+    made = manifest.paths
+    return [("", path) for path in own.stopped() if path not in made]
 
 
 def carry_over(before: Manifest | None, again: Collection[str], manifest: Manifest) -> None:

@@ -7,6 +7,7 @@ both is believed of the manifest, since somebody may have pulled a newer one.
 from __future__ import annotations
 
 import hashlib
+import time
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
@@ -31,8 +32,9 @@ from gefa.store import ledger, out_rows
 from gefa.store.database import DATABASE, Database, FolderTrouble, is_current
 from gefa.store.out_rows import SourceRow
 
-NOTED_AT_ONCE = 40
+NOTED_AT_ONCE = 100
 """sources that were read and are not written down yet: so many are read again after a kill"""
+WRITE_SECONDS = 1.0
 
 
 class Stamp(BaseModel):
@@ -88,6 +90,10 @@ class OutMemory:
         self._made: dict[str, MadeVariant] = {}
         self._facts: dict[str, CutFacts] = {}
         self._looked_up: set[str] = set()
+        self._new_made: dict[str, MadeVariant] = {}
+        self._new_facts: dict[str, CutFacts] = {}
+        self._new_placed: dict[str, tuple[str, int]] = {}
+        self._written = time.monotonic()
         self._drafts = Kept.in_drafts(out / FRESH)
         if self._database is not None:
             with self._database.reading() as session:
@@ -101,6 +107,8 @@ class OutMemory:
             self._paths[key].append(path)
 
     def close(self) -> None:
+        """Also where an export is stopped: what was made by then is written down."""
+        self.flush()
         if self._database is not None:
             self._database.close()
 
@@ -147,13 +155,13 @@ class OutMemory:
         """Write down what is known of sources and is not yet."""
         if self._database is None or not (self._writes and self._noted):
             return
+        rows = {}
+        for name, one in self._noted.items():
+            found = one.stamp or Stamp(saved=0, bytes=-1)
+            row = SourceRow(found.sha256, "", found.saved, found.bytes, one.asked, one.elsewhere)
+            rows[name] = row, one.survey
         with self._database.changing() as session:
-            for name, one in self._noted.items():
-                stamp = one.stamp or Stamp(saved=0, bytes=-1)
-                row = SourceRow(
-                    stamp.sha256, "", stamp.saved, stamp.bytes, one.asked, one.elsewhere
-                )
-                out_rows.write_source(session, name, row, one.survey)
+            out_rows.write_sources(session, rows)
         self._noted.clear()
 
     @property
@@ -187,6 +195,8 @@ class OutMemory:
         cuts = list(jobs)
         keys = {v.key for job in cuts for v in job.variants} - self._looked_up
         facts = {job.facts_key for job in cuts if job.variants} - self._looked_up
+        if not (keys or facts):
+            return
         with self._database.reading() as session:
             self._made = ledger.known(session, sorted(keys)) | self._made
             self._facts = ledger.facts(session, sorted(facts)) | self._facts
@@ -243,7 +253,7 @@ class OutMemory:
         if found.st_mtime_ns != placed[1]:
             if digest_of(file) != made.sha256:
                 return False
-            self._placed[path] = key, found.st_mtime_ns
+            self._placed[path] = self._new_placed[path] = key, found.st_mtime_ns
         return True
 
     def _place_of(self, key: str, path: str) -> Path | None:
@@ -290,15 +300,29 @@ class OutMemory:
         facts: Mapping[str, CutFacts],
         placed: Mapping[str, tuple[str, int]],
     ) -> None:
-        """Write down records by key, facts by key, and placed files: key and time by path."""
-        if self._database is None or not (self._writes and (made or facts or placed)):
+        """Write down records by key, facts by key, and placed files: key and time by path. That is
+        done at the latest after ``WRITE_SECONDS``: until then drafts have their own records."""
+        self._new_made |= made
+        self._new_facts |= facts
+        self._new_placed |= placed
+        if time.monotonic() - self._written > WRITE_SECONDS:
+            self.flush()
+
+    def flush(self) -> None:
+        """Write down all that is not yet."""
+        self._written = time.monotonic()
+        if self._database is None or not self._writes:
             return
-        with self._database.changing() as session:
-            ledger.enter(session, made, facts)
-            out_rows.write_placed(session, placed)
+        if self._new_made or self._new_facts or self._new_placed:
+            with self._database.changing() as session:
+                ledger.enter(session, self._new_made, self._new_facts)
+                out_rows.write_placed(session, self._new_placed)
+        for new in (self._new_made, self._new_facts, self._new_placed):
+            new.clear()
 
     def end(self, gone: Iterable[str]) -> None:
         """At the end of an export: forget files that are ``gone``, and entries unused for long."""
+        self.flush()
         if self._database is None or not self._writes:
             return
         with self._database.changing() as session:

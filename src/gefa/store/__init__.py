@@ -16,6 +16,7 @@ In reading order:
 - ``contracts``: The contract of each kind of task: its body and its report
 - ``task_rows``: Queues tasks: whoever has something done hands a body over; nothing else writes
   ``Task.task``
+- ``upsert``: Writes many rows at once, new ones or instead of those with the same key
 - ``ledger``: The ledger: facts about each variant and each cut's pixels, by key
 - ``out_rows``: What the database of an out folder says of its sources and of the files there
 - ``actor``: Who makes the present change: a person, a key, or a program

@@ -13,12 +13,12 @@ from typing import Any
 
 from sqlalchemy import delete, update
 from sqlalchemy import select as sql_select
-from sqlalchemy.dialects.sqlite import insert
 from sqlmodel import Session, col, select
 
 from gefa.core.make.estimate import Estimate
 from gefa.core.treat.made import CutFacts, MadeVariant
 from gefa.store.models import EstimateEntry, FactsEntry, MadeEntry, now
+from gefa.store.upsert import upsert
 
 KEPT = timedelta(days=180)
 """time after which an unused entry is deleted"""
@@ -62,7 +62,7 @@ def enter_estimates(session: Session, estimates: Mapping[str, Estimate]) -> None
         {"key": key, "used": now(), "estimate": one.model_dump(mode="json")}
         for key, one in estimates.items()
     ]
-    _upsert(session, EstimateEntry, rows)
+    upsert(session, EstimateEntry, rows, ["key"])
 
 
 def enter(
@@ -73,19 +73,12 @@ def enter(
     """Enter a worker's report; existing entries count as used."""
     moment = now()
     rows = [{"key": key, "used": moment, **entry.model_dump()} for key, entry in made.items()]
-    _upsert(session, MadeEntry, rows)
+    upsert(session, MadeEntry, rows, ["key"])
     facts_rows: list[dict[str, Any]] = [
         {"key": key, "used": moment, "facts": entry.model_dump(mode="json")}
         for key, entry in (measured or {}).items()
     ]
-    _upsert(session, FactsEntry, facts_rows)
-
-
-def _upsert(session: Session, table: type[Any], rows: list[dict[str, Any]]) -> None:
-    for some in _in_groups(rows):
-        statement = insert(table).values(some)
-        newer = {name: statement.excluded[name] for name in some[0] if name != "key"}
-        session.execute(statement.on_conflict_do_update(index_elements=["key"], set_=newer))
+    upsert(session, FactsEntry, facts_rows, ["key"])
 
 
 def keep_used(session: Session, keys: Iterable[str]) -> None:

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from sqlalchemy import String, delete, type_coerce
 from sqlalchemy import select as sql_select
-from sqlalchemy.dialects.sqlite import insert
-from sqlmodel import Session, col, select
+from sqlmodel import Session, col
 
 from gefa.core.read.survey import Survey
-from gefa.store.models import Outlook, Revision, RevisionState, Source, new_id
+from gefa.store.models import Outlook, Revision, RevisionState, Source, new_id, now
 from gefa.store.out_models import PlacedFile, SourceFile
+from gefa.store.upsert import upsert
 
 
 class SourceRow(NamedTuple):
@@ -44,28 +44,35 @@ def source_rows(session: Session) -> dict[str, SourceRow]:
     return {name: SourceRow(*row) for name, *row in found}
 
 
-def write_source(session: Session, name: str, row: SourceRow, survey: Survey) -> None:
-    """Keep a source as it was read, instead of what was kept of it."""
-    known = session.exec(select(Source.id).where(Source.name == name)).first()
-    id = known or new_id()
-    if known is None:
-        session.add(Source(id=id, name=name))
-        session.flush()
-    session.execute(delete(Revision).where(col(Revision.source_id) == id))
-    session.add(
-        Revision(
-            source_id=id,
-            number=1,
-            blob=row.sha256,
-            bytes=row.bytes,
-            format=survey.format,
-            state=RevisionState.READY,
-            survey=survey.model_dump(mode="json"),
-        )
-    )
+def write_sources(session: Session, rows: Mapping[str, tuple[SourceRow, Survey]]) -> None:
+    """Keep sources as they were read, by name, instead of what was kept of them."""
+    ids = _ids_of(session, rows)
+    for id in ids.values():
+        session.execute(delete(Revision).where(col(Revision.source_id) == id))
+    # Not as objects: making them takes longer than writing them.
+    revisions = [
+        {"id": new_id(), "source_id": ids[name], "number": 1, "blob": row.sha256,
+         "bytes": row.bytes, "format": survey.format, "state": RevisionState.READY, "problem": "",
+         "survey": survey.model_dump(mode="json"), "preview": {}, "changes": {}, "created": now()}
+        for name, (row, survey) in rows.items()
+    ]  # fmt: skip
+    upsert(session, Revision, revisions, ["id"])
     fields = ("saved", "bytes", "asked", "elsewhere")
-    file = {"source_id": id} | {name: getattr(row, name) for name in fields}
-    _upsert(session, SourceFile, [file], ["source_id"])
+    files = [
+        {"source_id": ids[name]} | {field: getattr(row, field) for field in fields}
+        for name, (row, _) in rows.items()
+    ]
+    upsert(session, SourceFile, files, ["source_id"])
+
+
+def _ids_of(session: Session, names: Iterable[str]) -> dict[str, str]:
+    """The ids of sources, by name; new names get new ones."""
+    known = source_ids(session)
+    new = {name: new_id() for name in names if name not in known}
+    rows = [{"id": id, "name": name, "created": now(), "watched": ""} for name, id in new.items()]
+    upsert(session, Source, rows, ["id"])
+    known |= new
+    return {name: known[name] for name in names}
 
 
 def wanted_paths(session: Session) -> dict[str, list[str]]:
@@ -80,18 +87,13 @@ def wanted_paths(session: Session) -> dict[str, list[str]]:
 
 def write_wanted(session: Session, paths: Mapping[str, Iterable[str]]) -> None:
     """Keep the wanted paths of sources, by name."""
-    ids = source_ids(session)
-    for name in paths.keys() - ids.keys():
-        source = Source(name=name)
-        session.add(source)
-        ids[name] = source.id
-    session.flush()
+    ids = _ids_of(session, paths)
     rows = [
         {"source_id": ids[n], "basis": "", "recipes": {}, "cuts": 0, "files": 0, "bytes": 0,
          "paths": list(wanted), "problem": ""}
         for n, wanted in paths.items()
     ]  # fmt: skip
-    _upsert(session, Outlook, rows, ["source_id"])
+    upsert(session, Outlook, rows, ["source_id"])
 
 
 def source_ids(session: Session) -> dict[str, str]:
@@ -120,18 +122,9 @@ def placed_files(session: Session) -> dict[str, tuple[str, int]]:
 def write_placed(session: Session, files: Mapping[str, tuple[str, int]]) -> None:
     """Keep key and time of placed files, by path."""
     rows = [{"path": path, "key": key, "saved": saved} for path, (key, saved) in files.items()]
-    _upsert(session, PlacedFile, rows, ["path"])
+    upsert(session, PlacedFile, rows, ["path"])
 
 
 def forget_placed(session: Session, paths: Iterable[str]) -> None:
     for path in paths:
         session.execute(delete(PlacedFile).where(col(PlacedFile.path) == path))
-
-
-def _upsert(
-    session: Session, table: type[Any], rows: list[dict[str, Any]], keys: list[str]
-) -> None:
-    for start in range(0, len(rows), 500):
-        statement = insert(table).values(rows[start : start + 500])
-        newer = {n: statement.excluded[n] for n in rows[0] if n not in keys}
-        session.execute(statement.on_conflict_do_update(index_elements=keys, set_=newer))
