@@ -39,6 +39,7 @@ In reading order:
 - ``runs``: Runs: start, stop, retry, and describe them
 - ``on_demand_jobs``: Jobs that a screen waits for: trials, proofs, curves, scores
 - ``removal``: Deletes sources and runs
+- ``expiry``: Runs, revisions and tasks that go by themselves
 - ``slots``: Slots: settings of the whole site, settings of each slot, and their history
 - ``keys``: Keys of slots and of the site
 - ``roles``: What people may do: roles, and what each allows

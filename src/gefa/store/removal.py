@@ -15,10 +15,10 @@ from gefa.store.trail import Deed, note
 def remove_run(session: Session, run: Run) -> None:
     """Delete a run and its files; its open jobs are cancelled."""
     note(session, Deed.RUN_REMOVED, name_of(session, run), f"of {run.created:%Y-%m-%d %H:%M}")
-    _forget_run(session, run)
+    forget_run(session, run)
 
 
-def _forget_run(session: Session, run: Run) -> None:
+def forget_run(session: Session, run: Run) -> None:
     session.execute(delete(Variant).where(col(Variant.run_id) == run.id))
     session.execute(delete(Task).where(col(Task.run_id) == run.id))
     session.execute(delete(RunSource).where(col(RunSource.run_id) == run.id))
@@ -32,7 +32,7 @@ def _forget_in_run(session: Session, run: Run, source: Source) -> None:
         RunSource.run_id == run.id, RunSource.source_id != source.id
     )
     if session.exec(others).first() is None:
-        _forget_run(session, run)
+        forget_run(session, run)
         return
     part = totals_of(session, run, source.id)
     jobs = select(Task.id).where(Task.run_id == run.id, Task.source_id == source.id)

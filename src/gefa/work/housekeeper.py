@@ -5,8 +5,10 @@ from __future__ import annotations
 import logging
 import threading
 import time
+from functools import partial
 
 from gefa.store.desk import sweep_removed
+from gefa.store.expiry import Bounds, old_runs, sweep_revisions, sweep_run, sweep_tasks
 from gefa.store.keys import note_uses
 from gefa.store.ledger import KEPT, sweep_ledger
 from gefa.store.sign_ins import sweep_sign_ins
@@ -80,8 +82,23 @@ class Housekeeper:
                 sweep_trail(session)
                 sweep_removed(session)
                 sweep_sign_ins(session)
+            self._sweep_bounded()
             self._store.blobs.sweep_notes(KEPT.total_seconds())
             self._store.sweep_pieces(RESUMED_WITHIN.total_seconds())
+
+    def _sweep_bounded(self) -> None:
+        """Each in small transactions: others wait for them."""
+        bounds = Bounds()
+        with self._store.reading() as session:
+            runs = old_runs(session, bounds.runs)
+        for run_id in runs:
+            with self._store.changing() as session:
+                sweep_run(session, run_id)
+        for sweep in (partial(sweep_revisions, days=bounds.days), sweep_tasks):
+            while not self._stop.is_set():
+                with self._store.changing() as session:
+                    if not sweep(session):
+                        break
 
     def _note_uses(self) -> None:
         uses = dict(self._store.uses)

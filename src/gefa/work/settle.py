@@ -12,6 +12,7 @@ from gefa.core.make.estimate import Estimate
 from gefa.core.make.report import JobReport
 from gefa.core.read.survey import Survey
 from gefa.store import ledger
+from gefa.store.actor import Actor, acting
 from gefa.store.contracts import (
     ChangedPart,
     EstimateBody,
@@ -22,6 +23,7 @@ from gefa.store.contracts import (
     TaskKind,
     TryReport,
 )
+from gefa.store.expiry import replace_waiting_runs
 from gefa.store.models import (
     Outlook,
     Revision,
@@ -39,6 +41,8 @@ from gefa.store.sources import revision_before, survey_of
 from gefa.store.task_rows import enqueue
 from gefa.work.queue import Outcome
 
+WATCHER = "watched folder"
+"""who starts the runs of watched sources"""
 MAX_PAIRS = 40
 """changed parts to show before and after"""
 
@@ -87,7 +91,9 @@ def _settle_changes(session: Session, revision: Revision, survey: Survey) -> Non
     enqueue(session, shown, revision_id=revision.id)
     if source.watched and before is not None and readable:
         chosen = Chosen(source, revision, whole_plan(session, source))
-        start_run(session, plan_run(session, [chosen]))
+        replace_waiting_runs(session, source, WATCHER)
+        with acting(Actor(WATCHER)):
+            start_run(session, plan_run(session, [chosen]))
 
 
 def _follow(session: Session, revision: Revision, changes: Changes) -> bool:
