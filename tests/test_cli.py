@@ -11,6 +11,8 @@ from pathlib import Path
 
 import pytest
 
+from gefa.cli.build import print_remarks
+from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import Manifest
 from tests.make import BLUE, G, L, flat, ora, photo, svg
 
@@ -228,3 +230,12 @@ def test_odd_names_are_made_safe_and_kept_apart(tmp_path: Path) -> None:
         assert (out / file.path).resolve().is_relative_to(out.resolve())
         assert file.path.isascii()
     assert not (tmp_path / "up-48.webp").exists()
+
+
+def test_a_thousand_remarks_are_not_printed_one_by_one(capsys: pytest.CaptureFixture[str]) -> None:
+    remarks = [Remark(cut=f"c{number}", reason="is left out") for number in range(1000)]
+    print_remarks("left out", remarks, several=True)
+    said = capsys.readouterr().err.splitlines()
+    assert (len(said), said[-1]) == (41, "left out: 960 more; --json lists all")
+    print_remarks("failed", remarks, several=True)
+    assert len(capsys.readouterr().err.splitlines()) == 1000, "what failed is told in full"

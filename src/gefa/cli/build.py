@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from itertools import count
@@ -431,11 +431,16 @@ def _remarks(told: Manifest | Forecast, *, several: bool) -> None:
         print_remarks(word, remarks, several=several)
 
 
-def print_remarks(word: str, remarks: Iterable[Remark], *, several: bool) -> None:
-    for remark in remarks:
+def print_remarks(word: str, remarks: Sequence[Remark], *, several: bool) -> None:
+    """Print remarks, of other kinds than failures only the first: a run over hundreds of pictures
+    has thousands."""
+    most = len(remarks) if word == "failed" else MOST_LISTED
+    for remark in remarks[:most]:
         place = [remark.source] if remark.source and several else []
         place += [remark.cut] if remark.cut not in place else []
         err_console.print(f"{word}: {': '.join(place)}: {remark.reason}", markup=False)
+    if len(remarks) > most:
+        err_console.print(f"{word}: {len(remarks) - most:,} more; --json lists all")
 
 
 @app.command()
