@@ -9,12 +9,13 @@ from sqlmodel import Session, col, func, select
 
 from gefa.core.read import read
 from gefa.core.read.survey import survey
-from gefa.store.contracts import ReadReport, TaskKind
+from gefa.store.contracts import ReadReport
 from gefa.store.models import Revision, Run, Source, Task, TaskState, now
 from gefa.store.run_choice import choose, plan_run
 from gefa.store.runs import start_run, stop_run
 from gefa.store.sources import bring_in
 from gefa.store.store import Store
+from gefa.store.task_kinds import TaskKind
 from gefa.work.housekeeper import Housekeeper
 from gefa.work.queue import Outcome
 from gefa.work.settle import WATCHER

@@ -14,12 +14,12 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, ru
 from sqlalchemy import event
 from sqlmodel import Session, select
 
-from gefa.store.contracts import TaskKind
 from gefa.store.feed import FeedQuery, all_tags, counts, feed, latest_live, uploads_of
 from gefa.store.models import Slot, Task, TaskState, Upload, UploadState, Variant
 from gefa.store.slots import add_slot, change_settings
 from gefa.store.store import Store
 from gefa.store.sweep import forget_upload
+from gefa.store.task_kinds import TaskKind
 from gefa.store.uploads import count_outdated, note_slot_treatments, outdated, treatment_by
 from gefa.store.variants import newest_variants, variants_of_upload, variants_of_uploads
 

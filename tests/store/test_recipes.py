@@ -15,7 +15,7 @@ from gefa.core.make.report import JobReport
 from gefa.core.treat.formats import Format
 from gefa.core.treat.made import MadeVariant
 from gefa.core.treat.recipe import BUILT_IN, Recipe
-from gefa.store.contracts import ReadBody, TaskKind
+from gefa.store.contracts import ReadBody
 from gefa.store.ledger import enter
 from gefa.store.made_by_recipe import made_by_recipe
 from gefa.store.models import Revision, Run, RunSource, Source, Task, TaskState, Variant, now
@@ -32,6 +32,7 @@ from gefa.store.recipes import (
 from gefa.store.run_manifest import manifest_of
 from gefa.store.runs import run_again, runs_beside
 from gefa.store.store import Store
+from gefa.store.task_kinds import TaskKind
 
 SMALL = Recipe(formats=("jpeg",), widths=(90,))
 

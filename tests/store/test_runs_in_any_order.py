@@ -25,7 +25,6 @@ from gefa.core.read import read
 from gefa.core.read.survey import survey
 from gefa.core.treat.recipe import Recipe
 from gefa.store import desk
-from gefa.store.contracts import TaskKind
 from gefa.store.desk_rows import Standing, desk_rows
 from gefa.store.models import Run, Source, Task, TaskState, Variant, new_id
 from gefa.store.plans import change_plan, change_shared, prepared_for, shared_plan, whole_plan
@@ -38,6 +37,7 @@ from gefa.store.shown_cuts import cuts_mark, shown_cuts
 from gefa.store.sources import bring_in, latest_revision, present
 from gefa.store.standing import changed_sources, last_runs
 from gefa.store.store import Store
+from gefa.store.task_kinds import TaskKind
 from gefa.store.waiting_runs import wait_for
 from gefa.work.outlooks import start_waiting_runs
 from gefa.work.perform import perform

@@ -10,7 +10,6 @@ from typing import Any
 from sqlmodel import Session, select
 
 from gefa.store.blobs import BlobStore
-from gefa.store.contracts import TaskKind
 from gefa.store.models import Task, Upload, UploadState, Variant, now
 from gefa.store.slots import add_slot
 from gefa.store.sources import bring_in
@@ -22,6 +21,7 @@ from gefa.store.sweep import (
     sweep_originals,
     sweep_rows,
 )
+from gefa.store.task_kinds import TaskKind
 from gefa.store.variants import SERVED_AFTER
 
 

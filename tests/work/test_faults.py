@@ -9,9 +9,10 @@ from typing import Any
 import pytest
 from sqlmodel import Session
 
-from gefa.store.contracts import ScoreBody, TaskKind
+from gefa.store.contracts import ScoreBody
 from gefa.store.models import Task, TaskState
 from gefa.store.store import Store
+from gefa.store.task_kinds import TaskKind
 from gefa.store.task_rows import enqueue
 from gefa.work import foreman, settlers
 from gefa.work import foreman as foreman_module

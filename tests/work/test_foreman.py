@@ -12,10 +12,11 @@ import pytest
 from sqlmodel import select
 
 from gefa.store.blobs import Blob
-from gefa.store.contracts import CONTRACTS, TaskKind
+from gefa.store.contracts import CONTRACTS
 from gefa.store.models import Revision, RevisionState, Task, TaskState
 from gefa.store.sources import bring_in
 from gefa.store.store import Store
+from gefa.store.task_kinds import TaskKind
 from gefa.work import foreman as module
 from gefa.work.foreman import Foreman
 from gefa.work.perform import FUNCTIONS

@@ -6,15 +6,8 @@ from pathlib import Path
 
 import pytest
 
-from gefa.store.contracts import (
-    ANY,
-    BELOW_UPLOADS,
-    BY_PEOPLE,
-    CONTRACTS,
-    UPLOADS,
-    TaskKind,
-    priority_of,
-)
+from gefa.store.contracts import ANY, BELOW_UPLOADS, BY_PEOPLE, CONTRACTS, UPLOADS, priority_of
+from gefa.store.task_kinds import TaskKind
 from gefa.work.queue import TaskMessage, WorkQueue
 
 

@@ -14,10 +14,10 @@ from gefa.cli.app import app
 from gefa.core.deliver.manifest import File
 from gefa.core.errors import PlanError
 from gefa.core.treat.formats import Format
-from gefa.store.contracts import TaskKind
 from gefa.store.models import Task, Upload, UploadState, now
 from gefa.store.slots import add_slot
 from gefa.store.store import Store
+from gefa.store.task_kinds import TaskKind
 from gefa.store.variants import exchange
 from gefa.work.publish import FolderPlace, SiteManifest, publish, site_manifest
 

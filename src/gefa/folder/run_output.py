@@ -36,12 +36,13 @@ from gefa.folder.out_folder import (
 from gefa.folder.out_memory import OutMemory, Remembered, Stamp, asked_by
 from gefa.store import ledger
 from gefa.store.blobs import BlobStore
-from gefa.store.contracts import CutBody, TaskKind
+from gefa.store.contracts import CutBody
 from gefa.store.models import Revision, Run, Source
 from gefa.store.plans import expanded_for, whole_plan
 from gefa.store.run_manifest import jobs_of, manifest_of, sources_of
 from gefa.store.sources import present, source_stems, survey_of
 from gefa.store.store import Store
+from gefa.store.task_kinds import TaskKind
 
 
 @dataclass

@@ -13,6 +13,7 @@ In reading order:
 - ``person_models``: The tables of people: accounts, sign-ins, and the trail
 - ``blobs``: Content-addressed files: a blob's name is the SHA-256 of its bytes
 - ``bucket``: An S3-compatible bucket
+- ``task_kinds``: The kinds of tasks
 - ``contracts``: The contract of each kind of task: its body and its report
 - ``task_rows``: Queues tasks: whoever has something done hands a body over; nothing else writes
   ``Task.task``

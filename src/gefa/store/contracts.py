@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date
-from enum import StrEnum
 from typing import Any
 
 from pydantic import BaseModel
@@ -26,21 +25,7 @@ from gefa.core.slots.upload import CropPlace, Focus, LeftOut
 from gefa.core.treat.formats import Format
 from gefa.core.treat.made import CutFacts, MadeVariant
 from gefa.core.treat.recipe import Recipe
-
-
-class TaskKind(StrEnum):
-    READ = "read"
-    SHOW = "show"
-    TAKE = "take"
-    PDF = "pdf"
-    CUT = "cut"
-    UPLOAD = "upload"
-    TRY = "try"
-    PROOF = "proof"
-    CURVE = "curve"
-    SCORE = "score"
-    TRIAL = "trial"
-    ESTIMATE = "estimate"
+from gefa.store.task_kinds import TaskKind
 
 
 class SourceBody(BaseModel):

@@ -10,11 +10,11 @@ from sqlalchemy import delete, select
 from sqlmodel import Session, col
 from sqlmodel import select as rows
 
-from gefa.store.contracts import TaskKind
 from gefa.store.models import Revision, Run, RunSource, Source, Task, TaskState, Variant, now
 from gefa.store.removal import forget_run
 from gefa.store.sources import newest_numbers
 from gefa.store.standing import last_runs
+from gefa.store.task_kinds import TaskKind
 
 TASKS_AFTER = timedelta(days=30)
 """how long it is kept what made the files of an upload that were replaced since"""

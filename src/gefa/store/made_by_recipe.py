@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 
 from sqlmodel import Session, col, func, select
 
-from gefa.store.contracts import TaskKind
 from gefa.store.models import Run, Task, TaskState, Variant
+from gefa.store.task_kinds import TaskKind
 
 RUNS_SEEN = 5
 """runs to search, newest first"""

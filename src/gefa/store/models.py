@@ -11,7 +11,7 @@ from sqlalchemy import JSON, Column, DateTime, Index, UniqueConstraint
 from sqlmodel import Field, SQLModel
 from uuid6 import uuid7
 
-from gefa.store.contracts import TaskKind
+from gefa.store.task_kinds import TaskKind
 
 _ID_LOCK = threading.Lock()
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 from pydantic import BaseModel
 from sqlmodel import Session, col, select
 
-from gefa.store.contracts import TaskKind, kind_of
+from gefa.store.contracts import kind_of
 from gefa.store.models import Task, TaskState
+from gefa.store.task_kinds import TaskKind
 from gefa.store.task_rows import enqueue
 
 KEPT = 40

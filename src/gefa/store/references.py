@@ -9,8 +9,9 @@ from enum import StrEnum
 
 from sqlmodel import Session, col, select
 
-from gefa.store.contracts import Preview, TaskKind
+from gefa.store.contracts import Preview
 from gefa.store.models import Revision, Source, Task, TaskState, Upload, Variant
+from gefa.store.task_kinds import TaskKind
 
 _NAME = re.compile(r"[0-9a-f]{64}")
 

@@ -13,9 +13,10 @@ from gefa.core.deliver.sprite import sprites_of
 from gefa.core.make.report import JobReport
 from gefa.core.treat.made import MadeVariant
 from gefa.store import ledger
-from gefa.store.contracts import TakeReport, TaskKind
+from gefa.store.contracts import TakeReport
 from gefa.store.models import Run, RunSource, Source, Task, TaskState
 from gefa.store.plans import shared_plan
+from gefa.store.task_kinds import TaskKind
 
 
 def sources_of(session: Session, run: Run) -> list[tuple[Source, RunSource]]:

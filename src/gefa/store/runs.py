@@ -15,11 +15,12 @@ from gefa.core.make.job import CutJob
 from gefa.core.make.prepare import Prepared
 from gefa.core.plan.plan import Plan
 from gefa.store.actor import actor
-from gefa.store.contracts import CutBody, PdfBody, PdfSource, SourceBody, TakeBody, TaskKind
+from gefa.store.contracts import CutBody, PdfBody, PdfSource, SourceBody, TakeBody
 from gefa.store.models import Run, RunSource, Source, Task, TaskState, Variant, now
 from gefa.store.on_demand_jobs import requeue
 from gefa.store.run_choice import Chosen, PlannedRun
 from gefa.store.run_manifest import divided_by_source, jobs_of, manifest_of, sources_of
+from gefa.store.task_kinds import TaskKind
 from gefa.store.task_rows import enqueue
 from gefa.store.trail import Deed, note
 from gefa.store.waiting_runs import is_waiting

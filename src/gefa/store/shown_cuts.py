@@ -10,9 +10,9 @@ from sqlmodel import Session, col, func, select
 from gefa.core.deliver.manifest import Manifest
 from gefa.core.make.report import JobReport
 from gefa.core.plan.plan import Plan
-from gefa.store.contracts import TaskKind
 from gefa.store.models import Run, Source, Task, TaskState, Variant
 from gefa.store.sources import present
+from gefa.store.task_kinds import TaskKind
 
 AT_ONCE = 500
 """names in one query; SQLite allows at most 32,766 values"""

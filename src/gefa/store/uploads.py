@@ -22,11 +22,12 @@ from gefa.core.slots.upload import (
 from gefa.core.treat.recipe import Recipe
 from gefa.store.actor import actor
 from gefa.store.blobs import Blob
-from gefa.store.contracts import TaskKind, UploadBody
+from gefa.store.contracts import UploadBody
 from gefa.store.models import Slot, Task, TaskState, Upload, UploadState, now
 from gefa.store.notices import notify
 from gefa.store.replacement import forget_earlier, keep_earlier, take_back
 from gefa.store.slots import marks_of, recipe_of, settings_of
+from gefa.store.task_kinds import TaskKind
 from gefa.store.task_rows import enqueue
 from gefa.store.trail import Deed, note
 from gefa.store.variants import (

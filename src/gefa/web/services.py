@@ -11,8 +11,8 @@ from fastapi import Depends, Request
 from gefa.core.files import free_bytes
 from gefa.folder.site_folder import SiteFolder
 from gefa.folder.source_watcher import Watcher
-from gefa.store.contracts import TaskKind
 from gefa.store.store import Store
+from gefa.store.task_kinds import TaskKind
 from gefa.web.courier import Courier
 from gefa.web.limits import Limits
 from gefa.web.problems import no_room

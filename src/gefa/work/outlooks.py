@@ -15,7 +15,7 @@ from gefa.core.make.naming import wanted_paths
 from gefa.core.make.prepare import Prepared, give_names
 from gefa.store import ledger
 from gefa.store.actor import Actor, acting
-from gefa.store.contracts import EstimateBody, TaskKind
+from gefa.store.contracts import EstimateBody
 from gefa.store.desk_rows import known_outlooks
 from gefa.store.models import Outlook, RevisionState, Source, Task, TaskState
 from gefa.store.plans import expanded_for
@@ -24,6 +24,7 @@ from gefa.store.runs import start_run
 from gefa.store.sources import newest_revisions
 from gefa.store.standing import Bases
 from gefa.store.store import Store
+from gefa.store.task_kinds import TaskKind
 from gefa.store.task_rows import enqueue
 from gefa.store.waiting_runs import due_runs, stop_waiting
 

@@ -12,7 +12,8 @@ from pydantic import BaseModel
 
 from gefa.core.errors import GefaError, SourceError
 from gefa.core.units import weight
-from gefa.store.contracts import CONTRACTS, TaskKind
+from gefa.store.contracts import CONTRACTS
+from gefa.store.task_kinds import TaskKind
 from gefa.work import tasks
 from gefa.work.allowance import OTHER_SECONDS, computing
 

@@ -20,7 +20,6 @@ from gefa.store.contracts import (
     MadeReport,
     ReadReport,
     ShowBody,
-    TaskKind,
     TryReport,
 )
 from gefa.store.expiry import replace_waiting_runs
@@ -38,6 +37,7 @@ from gefa.store.plans import PlanUnreadable, follow, whole_plan
 from gefa.store.run_choice import Chosen, plan_run
 from gefa.store.runs import finish, start_run
 from gefa.store.sources import revision_before, survey_of
+from gefa.store.task_kinds import TaskKind
 from gefa.store.task_rows import enqueue
 from gefa.work.queue import Outcome
 

@@ -6,8 +6,8 @@ from collections.abc import Callable
 
 from sqlmodel import Session
 
-from gefa.store.contracts import TaskKind
 from gefa.store.models import Task
+from gefa.store.task_kinds import TaskKind
 from gefa.work.queue import Outcome
 from gefa.work.settle import (
     keep_report,

@@ -23,11 +23,12 @@ from gefa.core.treat.recipe import Aim, OwnQuality
 from gefa.core.treat.recipe_sentence import aim_words
 from gefa.core.units import listed
 from gefa.store import ledger
-from gefa.store.contracts import CurveBody, CutBody, ProofBody, ScoreBody, TaskKind
+from gefa.store.contracts import CurveBody, CutBody, ProofBody, ScoreBody
 from gefa.store.models import Run, Source, Task, TaskState
 from gefa.store.on_demand_jobs import request_task, task_on
 from gefa.store.plans import whole_plan
 from gefa.store.run_manifest import jobs_of, with_looks
+from gefa.store.task_kinds import TaskKind
 from gefa.web.pages.curve import CurveView, Point, curve_of
 
 LARGEST = 4096

@@ -14,7 +14,7 @@ from gefa.core.errors import GefaError, PlanError
 from gefa.core.treat.recipe import BUILT_IN, BUILT_IN_WORDS, Recipe
 from gefa.core.treat.recipe_sentence import sentence
 from gefa.core.units import listed
-from gefa.store.contracts import TaskKind, TryReport
+from gefa.store.contracts import TryReport
 from gefa.store.made_by_recipe import made_by_recipe
 from gefa.store.models import Task, TaskState
 from gefa.store.recipes import (
@@ -29,6 +29,7 @@ from gefa.store.recipes import (
 from gefa.store.roles import Permission
 from gefa.store.slots import slots_with
 from gefa.store.sources import all_sources
+from gefa.store.task_kinds import TaskKind
 from gefa.web.fields import FormOf
 from gefa.web.pages.recipe_form import Sentence, recipe_from
 from gefa.web.pages.trial import (

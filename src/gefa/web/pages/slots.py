@@ -14,7 +14,7 @@ from gefa.core.errors import GefaError
 from gefa.core.read.sniff import FLAT_KINDS, LABELS
 from gefa.core.slots.settings import SlotSettings, limits_in_words
 from gefa.core.treat.recipe_sentence import ratio_words
-from gefa.store.contracts import TaskKind, UploadReport
+from gefa.store.contracts import UploadReport
 from gefa.store.feed import counts, latest_live, uploads_of
 from gefa.store.keys import Right, keys_of, new_key, revoke
 from gefa.store.models import Notification, Site, Slot, Task, TaskState, UploadState
@@ -33,6 +33,7 @@ from gefa.store.slots import (
     slot_named,
     undo_settings,
 )
+from gefa.store.task_kinds import TaskKind
 from gefa.store.uploads import count_outdated, make_all_again
 from gefa.web.api.slot_intake import SlotIntake
 from gefa.web.fields import FormOf

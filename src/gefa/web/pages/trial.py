@@ -20,7 +20,7 @@ from gefa.core.read.document import CANVAS_PATH
 from gefa.core.treat.formats import Format
 from gefa.core.treat.recipe import Recipe
 from gefa.store.blobs import BlobStore
-from gefa.store.contracts import TaskKind, TryBody, TryReport
+from gefa.store.contracts import TryBody, TryReport
 from gefa.store.models import Revision, RevisionState, Source, Task, TaskState
 from gefa.store.on_demand_jobs import request_task, requeue
 from gefa.store.plans import (
@@ -32,6 +32,7 @@ from gefa.store.plans import (
     whole_plan,
 )
 from gefa.store.sources import all_sources, latest_revision, survey_of
+from gefa.store.task_kinds import TaskKind
 from gefa.work.queue import WorkQueue
 from gefa.work.tasks import note_latest_trial
 
