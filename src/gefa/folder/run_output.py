@@ -7,7 +7,7 @@ from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from sqlmodel import Session, select
+from sqlmodel import Session, col, select
 
 from gefa.core.cut.cut import Remark
 from gefa.core.deliver.manifest import MANIFEST, CutMemory, Manifest
@@ -37,7 +37,7 @@ from gefa.folder.out_memory import OutMemory, Remembered, Stamp, asked_by
 from gefa.store import ledger
 from gefa.store.blobs import BlobStore
 from gefa.store.contracts import CutBody
-from gefa.store.models import Revision, Run, Source
+from gefa.store.models import Revision, Run, RunSource, Source
 from gefa.store.plans import expanded_for, whole_plan
 from gefa.store.run_manifest import jobs_of, manifest_of, sources_of
 from gefa.store.sources import present, source_stems, survey_of
@@ -161,11 +161,47 @@ def _kept(before: Manifest | None, gone: set[str]) -> set[str]:
     return {name for name in (before.sources if before else []) if name not in gone}
 
 
+Runs = list[tuple[Source, RunSource]]
+
+
+def _sources_of(session: Session, run: Run) -> tuple[Runs, Runs]:
+    """The sources of a run; and apart from them those of which a later run has finished before this
+    one: what that one made is newer."""
+    later = set(
+        session.exec(
+            select(RunSource.source_id)
+            .join(Run, col(Run.id) == col(RunSource.run_id))
+            .where(
+                col(Run.id) > run.id,
+                col(Run.finished).is_not(None),
+                col(Run.stopped).is_(None),
+                RunSource.basis != "",
+            )
+        )
+    )
+    all_sources = sources_of(session, run)
+    current = [(source, own) for source, own in all_sources if source.id not in later]
+    return current, [(source, own) for source, own in all_sources if source.id in later]
+
+
+def _without(manifest: Manifest, sources: set[str]) -> Manifest:
+    """A manifest without what was made of these sources."""
+    kept = manifest.model_copy(
+        update={"sources": [name for name in manifest.sources if name not in sources]}
+    )
+    for kind in ("files", "cuts", "originals", "failed", "warnings", "left_out"):
+        setattr(kept, kind, [one for one in getattr(manifest, kind) if one.source not in sources])
+    return kept
+
+
 def _made_by(session: Session, run: Run) -> _Made:
     found = _Made(manifest_of(session, run), here={s.name for s in present(session)})
     found.ever = set(session.exec(select(Source.name)))
+    sources, older = _sources_of(session, run)
+    found.manifest = _without(found.manifest, {own.name for _, own in older})
+    outdated = {source.id for source, _ in older}
     for task in jobs_of(session, run.id):
-        if task.kind is TaskKind.CUT:
+        if task.kind is TaskKind.CUT and task.source_id not in outdated:
             found.jobs.append(CutBody.model_validate(task.task).job)
             if task.report:
                 found.keys |= JobReport.model_validate(task.report).keys
@@ -174,7 +210,7 @@ def _made_by(session: Session, run: Run) -> _Made:
     found.made = ledger.known(session, keys)
     found.facts = ledger.facts(session, [job.facts_key for job in found.jobs if job.variants])
     stems = source_stems(session)
-    for source, own in sources_of(session, run):
+    for source, own in sources:
         revision = session.get_one(Revision, own.revision_id)
         prepared = expanded_for(session, source, revision, whole_plan(session, source), stems)
         wanted = wanted_paths(prepared.jobs, prepared.originals)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Iterable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -150,7 +151,11 @@ class FolderShelf(DraftShelf):
 
 def place_file(own: OwnFiles, file: Path, out: Path, path: str, sha256: str) -> None:
     """Put a file with these bytes at ``path`` in ``out`` too. TakenPath if something else lies
-    there that is not one of the ``own`` files."""
+    there that is not one of the ``own`` files.
+
+    A draft gets a second name, since it goes with the export. Anything else is copied: who edits a
+    file in the out folder must not change another one, or a server's blob, with it.
+    """
     target = out / path
     if file == target:
         return
@@ -160,10 +165,13 @@ def place_file(own: OwnFiles, file: Path, out: Path, path: str, sha256: str) -> 
     draft = target.with_name(f".gefa-{os.getpid()}-{target.name[-80:]}.part")
     try:
         draft.unlink(missing_ok=True)
-        try:
-            os.link(file, draft)
-        except OSError:
-            shutil.copyfile(file, draft)  # no links on this file system
+        linked = False
+        if file.is_relative_to(out / FRESH) and file.stat().st_nlink == 1:
+            with suppress(OSError):  # no links on this file system
+                os.link(file, draft)
+                linked = True
+        if not linked:
+            shutil.copyfile(file, draft)
         os.replace(draft, target)
     finally:
         draft.unlink(missing_ok=True)
