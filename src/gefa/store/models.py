@@ -221,12 +221,16 @@ class Task(SQLModel, table=True):
     """
 
     __tablename__ = "job"
-    __table_args__ = (Index("ix_job_state_sent", "state", "sent"),)
+    __table_args__ = (
+        Index("ix_job_state_sent", "state", "sent"),
+        # Each task that ends asks whether others of its run are open.
+        Index("ix_job_run_state", "run_id", "state"),
+    )
 
     id: str = Field(default_factory=new_id, primary_key=True)
     kind: TaskKind
     state: TaskState = Field(default=TaskState.QUEUED, index=True)
-    run_id: str | None = Field(default=None, foreign_key="run.id", index=True)
+    run_id: str | None = Field(default=None, foreign_key="run.id")
     revision_id: str | None = Field(default=None, foreign_key="revision.id", index=True)
     upload_id: str | None = Field(default=None, foreign_key="upload.id", index=True)
     source_id: str | None = Field(default=None, index=True)

@@ -5,7 +5,7 @@ Each function is for kinds of tasks that ``gefa.work.kinds`` names. The caller c
 
 from __future__ import annotations
 
-from sqlmodel import Session, func, select
+from sqlmodel import Session, select
 
 from gefa.core.cut.revisions import Changes, compare
 from gefa.core.make.estimate import Estimate
@@ -147,13 +147,13 @@ def settle_originals(session: Session, task: Task, outcome: Outcome) -> None:
     keep_report(session, task, outcome)
     session.flush()
     still_open = session.exec(
-        select(func.count())
-        .select_from(Task)
+        select(Task.id)
         .where(
             Task.run_id == task.run_id, Task.state == TaskState.QUEUED, Task.kind != TaskKind.PDF
         )
-    ).one()
-    if still_open == 0:
+        .limit(1)
+    ).first()
+    if still_open is None:
         finish(session, session.get_one(Run, task.run_id))
 
 

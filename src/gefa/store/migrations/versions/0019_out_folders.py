@@ -1,4 +1,5 @@
-"""An out folder remembers what was made in tables, as a server does."""
+"""An out folder remembers what was made in tables, as a server does; an index finds the open tasks of
+a run."""
 
 from __future__ import annotations
 
@@ -19,6 +20,8 @@ def upgrade() -> None:
         sa.Column("saved", sa.BigInteger(), nullable=False),
     )
     op.create_index("ix_placed_file_key", "placed_file", ["key"])
+    op.drop_index("ix_job_run_id", "job")
+    op.create_index("ix_job_run_state", "job", ["run_id", "state"])
     op.create_table(
         "source_file",
         sa.Column("source_id", sa.String(), sa.ForeignKey("source.id"), primary_key=True),
