@@ -62,6 +62,8 @@ def clear_away(out: Path, files: Sequence[LeftOver], sources: Sequence[Path]) ->
             manifest.originals = [file for file in manifest.originals if file.path not in named]
             kept = {(file.source, file.cut) for file in manifest.files}
             manifest.cuts = [c for c in manifest.cuts if c.css or (c.source, c.name) in kept]
+            kept |= {(cut.source, cut.name) for cut in manifest.cuts}
+            manifest.memory = [m for m in manifest.memory if (m.source, m.cut) in kept]
             write_whole(out / MANIFEST, manifest.to_json().encode())
         for path in gone:
             remove(out, path, never)
