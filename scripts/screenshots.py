@@ -50,7 +50,7 @@ def main() -> None:
 
 
 def _wait_until_settled(url: str) -> None:
-    for _ in range(600):
+    for _ in range(3000):  # ten minutes: the demo has one core where others use the machine
         try:
             settled = "data-unsettled" not in httpx.get(url).text
             if settled and "files are being made of" not in httpx.get(f"{url}/uploads").text:

@@ -90,13 +90,16 @@ def stamp(path: Path) -> tuple[int, ...]:
     return found.st_mtime_ns, found.st_size, found.st_ino
 
 
-def digest_of(path: Path) -> str:
+def sha256_of(path: Path) -> str:
+    """The SHA-256 of a file's bytes. OSError if it cannot be read."""
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def sha256_or_empty(path: Path) -> str:
     """The SHA-256 of a file's bytes; empty if there is no readable file, or a link."""
     try:
-        if path.is_symlink():
-            return ""
-        with path.open("rb") as file:
-            return hashlib.file_digest(file, "sha256").hexdigest()
+        return "" if path.is_symlink() else sha256_of(path)
     except OSError:
         return ""
 

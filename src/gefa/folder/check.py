@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Iterator, Sequence
 from enum import StrEnum
 from pathlib import Path
@@ -14,6 +13,7 @@ from gefa.core.cut.cut import Remark
 from gefa.core.cut.glob import covers
 from gefa.core.deliver.manifest import MANIFEST, Manifest
 from gefa.core.errors import PlanError
+from gefa.core.files import sha256_of
 from gefa.core.make.own_files import HIDDEN
 from gefa.core.plan.plan import CheckTable, Plan
 from gefa.core.units import weight
@@ -176,9 +176,8 @@ def _state_of(file: Path, size: int, sha256: str) -> tuple[Fault | None, str]:
     try:
         if file.stat().st_size != size:
             return Fault.DAMAGED, "its size is not the one it was made with"
-        with file.open("rb") as opened:
-            if hashlib.file_digest(opened, "sha256").hexdigest() != sha256:
-                return Fault.DAMAGED, "its bytes are not the ones that were made"
+        if sha256_of(file) != sha256:
+            return Fault.DAMAGED, "its bytes are not the ones that were made"
     except OSError:
         return Fault.MISSING, "it is not there"
     return None, ""

@@ -8,7 +8,7 @@ from pathlib import Path
 from pydantic import BaseModel
 
 from gefa.core.deliver.manifest import MANIFEST, Manifest
-from gefa.core.files import digest_of, write_whole
+from gefa.core.files import sha256_or_empty, write_whole
 from gefa.core.make.own_files import OwnFiles, Sources, previous
 from gefa.core.plan.plan import Plan
 from gefa.folder.check import expected_paths
@@ -42,7 +42,7 @@ def left_over(
         LeftOver(
             path=path,
             bytes=(out / path).stat().st_size,
-            edited=bool(sha256) and digest_of(out / path) != sha256,
+            edited=bool(sha256) and sha256_or_empty(out / path) != sha256,
         )
         for path, sha256 in sorted((stopped | digests).items())
         if path not in expected and (out / path).is_file()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -14,6 +13,7 @@ from gefa.core.cut.cut import Remark
 from gefa.core.cut.revisions import Changes, compare
 from gefa.core.deliver.manifest import Manifest
 from gefa.core.errors import GefaError
+from gefa.core.files import sha256_of
 from gefa.core.make.job import CutJob
 from gefa.core.make.naming import wanted_paths
 from gefa.core.make.own_files import Sources, previous
@@ -232,11 +232,7 @@ class Planner:
     def _marks_of(self, plan: Plan) -> dict[str, str]:
         """The SHA-256 of existing mark pictures, by the names in recipes."""
         files = {name: self._marks / name for name in plan.marks}
-        return {
-            name: hashlib.sha256(file.read_bytes()).hexdigest()
-            for name, file in files.items()
-            if file.is_file()
-        }
+        return {name: sha256_of(file) for name, file in files.items() if file.is_file()}
 
     def _followed(
         self, file: SiteFile, surveyed: Survey, plan: Plan, whole: bool, planned: Planned

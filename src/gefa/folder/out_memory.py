@@ -19,7 +19,7 @@ from sqlalchemy.exc import DatabaseError
 from gefa import __version__
 from gefa.core.deliver.manifest import File, Manifest
 from gefa.core.errors import TakenPath
-from gefa.core.files import digest_of, stamp
+from gefa.core.files import sha256_of, sha256_or_empty, stamp
 from gefa.core.make.folder_shelf import FRESH, Kept, place_file
 from gefa.core.make.job import CutJob
 from gefa.core.make.own_files import HIDDEN, OwnFiles, previous
@@ -55,9 +55,7 @@ class Stamp(BaseModel):
         """With the SHA-256, taken from ``before`` if that has the same time."""
         if before is not None and (before.saved, before.bytes) == (self.saved, self.bytes):
             return before
-        with path.open("rb") as file:
-            digest = hashlib.file_digest(file, "sha256").hexdigest()
-        return self.model_copy(update={"sha256": digest})
+        return self.model_copy(update={"sha256": sha256_of(path)})
 
 
 class Remembered(BaseModel):
@@ -251,7 +249,7 @@ class OutMemory:
         if found.st_size != made.bytes:
             return False
         if found.st_mtime_ns != placed[1]:
-            if digest_of(file) != made.sha256:
+            if sha256_or_empty(file) != made.sha256:
                 return False
             self._placed[path] = self._new_placed[path] = key, found.st_mtime_ns
         return True

@@ -3,7 +3,6 @@ becomes a new revision."""
 
 from __future__ import annotations
 
-import hashlib
 import logging
 import os
 import threading
@@ -16,6 +15,7 @@ from sqlmodel import col, select
 from watchfiles import watch
 
 from gefa.core.errors import GefaError, PlanError
+from gefa.core.files import sha256_of
 from gefa.core.read import FileKind, kind_of
 from gefa.core.read.completeness import looks_whole
 from gefa.core.read.source_paths import clean_path
@@ -259,9 +259,7 @@ class Watcher:
 
     def _blob_of(self, path: Path, name: str) -> Blob:
         """Copies the file only if its bytes are not stored yet."""
-        with path.open("rb") as file:
-            digest = hashlib.file_digest(file, "sha256").hexdigest()
-        blob = Blob(digest, path.stat().st_size)
+        blob = Blob(sha256_of(path), path.stat().st_size)
         with self._store.reading() as session:
             here = is_here(session, name, blob)
         return blob if here else self._store.blobs.put_file(path)

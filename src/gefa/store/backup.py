@@ -27,8 +27,8 @@ from typing import Protocol
 from sqlmodel import Session, create_engine
 
 from gefa.core.errors import GefaError
-from gefa.core.files import lacks_room, write_whole
-from gefa.store.blobs import BlobStore, digest_of
+from gefa.core.files import lacks_room, sha256_of, write_whole
+from gefa.store.blobs import BlobStore
 from gefa.store.bucket import Bucket, blob_key
 from gefa.store.database import DATABASE, FolderTrouble
 from gefa.store.folder import MARK, alone
@@ -339,7 +339,7 @@ def _fetch_blobs(
 
 def _fetch_whole(target: Target, name: str, file: Path) -> None:
     target.fetch(blob_key(name), file)
-    if digest_of(file) != name:
+    if sha256_of(file) != name:
         raise ValueError(name)
 
 

@@ -18,7 +18,7 @@ from typing import IO, Any
 from cachetools import LRUCache
 from pydantic import BaseModel, ValidationError
 
-from gefa.core.files import write_whole
+from gefa.core.files import sha256_of, write_whole
 from gefa.core.treat.made import CutFacts, MadeVariant
 
 CHECKED = 100_000
@@ -33,12 +33,6 @@ class Blob:
 
     sha256: str
     bytes: int
-
-
-def digest_of(path: Path) -> str:
-    """The SHA-256 of a file's bytes."""
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def _holds(path: Path, data: bytes) -> bool:
@@ -82,7 +76,7 @@ class BlobStore:
     def is_whole(self, sha256: str) -> bool:
         """Whether the blob can be read, and its bytes match its name."""
         try:
-            return digest_of(self.path(sha256)) == sha256
+            return sha256_of(self.path(sha256)) == sha256
         except OSError:
             return False
 
@@ -96,7 +90,7 @@ class BlobStore:
             with self._checked_lock:
                 known = self._checked.get(sha256)
             if known != state:
-                if digest_of(path) != sha256:
+                if sha256_of(path) != sha256:
                     return None
                 with self._checked_lock:
                     self._checked[sha256] = state

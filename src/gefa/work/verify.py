@@ -10,8 +10,8 @@ from dataclasses import dataclass, field
 
 from sqlmodel import Session
 
+from gefa.core.files import sha256_of
 from gefa.core.threads import cores
-from gefa.store.blobs import digest_of
 from gefa.store.contracts import ShowBody
 from gefa.store.mending import mended_by_treating
 from gefa.store.models import Revision, Source, Task
@@ -69,7 +69,7 @@ def _state(store: Store, sha256: str) -> int | None:
     """The size of an intact blob in bytes; -1 for a damaged one, None for a missing one."""
     path = store.blobs.path(sha256)
     try:
-        if digest_of(path) != sha256:
+        if sha256_of(path) != sha256:
             return -1
         return path.stat().st_size
     except FileNotFoundError:

@@ -13,7 +13,7 @@ from pydantic import ValidationError
 
 from gefa.core.deliver.manifest import Manifest
 from gefa.core.errors import TakenPath
-from gefa.core.files import digest_of, write_whole
+from gefa.core.files import sha256_or_empty, write_whole
 from gefa.core.make.own_files import HIDDEN, OwnFiles, previous
 from gefa.core.treat.made import CutFacts, MadeVariant
 
@@ -43,7 +43,7 @@ class Kept:
         for file in manifest.files:
             if file.key:
                 kept.made[file.key] = file.as_made()
-                if digest_of(out / file.path) == file.sha256:
+                if sha256_or_empty(out / file.path) == file.sha256:
                     kept.places[file.key] = out / file.path
         return kept
 

@@ -13,7 +13,7 @@ from pydantic import ValidationError
 
 from gefa.core.deliver.manifest import MANIFEST, Manifest
 from gefa.core.errors import PlanError, TakenPath
-from gefa.core.files import digest_of, real, stamp, write_whole
+from gefa.core.files import real, sha256_or_empty, stamp, write_whole
 
 HIDDEN = ".gefa"
 """the folder inside the out folder for what Gefa remembers"""
@@ -61,7 +61,11 @@ class OwnFiles:
             raise TakenPath(
                 f"{path} leads out of {self._out} through a link.", advice="Remove the link."
             )
-        if os.path.lexists(target) and not self.has(path) and digest_of(target) != (sha256 or "-"):
+        if (
+            os.path.lexists(target)
+            and not self.has(path)
+            and sha256_or_empty(target) != (sha256 or "-")
+        ):
             raise TakenPath(
                 f"{target} exists, and Gefa did not make it.",
                 advice=f"Move it, or allow Gefa to replace it: --overwrite {target}",
@@ -72,7 +76,7 @@ class OwnFiles:
         if path in self._named:
             return True
         digests = self._placed.get(path)
-        return bool(digests) and digest_of(self._out / path) in (digests or ())
+        return bool(digests) and sha256_or_empty(self._out / path) in (digests or ())
 
     def stopped(self) -> list[str]:
         """Files that are here and that no manifest names: those of exports that were stopped."""
@@ -98,7 +102,7 @@ class OwnFiles:
 
     def adopt(self, path: str) -> None:
         """Take the file that lies at ``path`` for one of Gefa's, since somebody says so."""
-        digest = digest_of(self._out / path)
+        digest = sha256_or_empty(self._out / path)
         if not digest:
             raise TakenPath(f"{self._out / path} is not a file.", advice="Remove it yourself.")
         self.claim(path, digest)
@@ -114,7 +118,7 @@ class OwnFiles:
         others that still lie where they were placed."""
         kept = {path: {sha256} for path, sha256 in made.items()}
         for path, digests in _read(self._out / PLACED).items():
-            if path not in kept and (digest := digest_of(self._out / path)) in digests:
+            if path not in kept and (digest := sha256_or_empty(self._out / path)) in digests:
                 kept[path] = {digest}
         lines = [f"{sha256} {path}\n" for path in sorted(kept) for sha256 in kept[path]]
         write_whole(self._out / PLACED, "".join(lines).encode())
