@@ -15,7 +15,7 @@ from fastapi.testclient import TestClient
 
 from gefa.core.deliver.manifest import Manifest
 from gefa.web.app import create_app
-from tests.conftest import Server, eventually
+from tests.conftest import SECONDS, Server, eventually
 from tests.make import L, dot, flat, ora, photo
 
 
@@ -54,7 +54,8 @@ def run(pages: httpx.Client, source: str) -> str:
     started = pages.post(f"/sources/{source}/runs")
     assert started.status_code == 200
     path = started.url.path
-    eventually(lambda: "Bundle (zip)" in pages.get(path).text)
+    # Runs of other tests on the same server come first.
+    eventually(lambda: "Bundle (zip)" in pages.get(path).text, 3 * SECONDS)
     return str(path)
 
 
