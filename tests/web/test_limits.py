@@ -190,7 +190,7 @@ def test_guessing_keys_is_slowed_down(tmp_path: Path, free_port: Callable[[], in
     server = start("serve", tmp_path / "data", free_port(), "--workers", "0")
     try:
         with server.client() as client:
-            answers = []
+            answers: list[httpx.Response] = []
             # A slow machine takes so long for them that some are allowed again meanwhile.
             while len(answers) < 400 and (not answers or answers[-1].status_code != 429):
                 key = {"Authorization": f"Bearer {len(answers)}"}
