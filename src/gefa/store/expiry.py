@@ -6,7 +6,8 @@ from datetime import timedelta
 
 from pydantic import Field
 from pydantic_settings import BaseSettings, SettingsConfigDict
-from sqlalchemy import delete, select
+from sqlalchemy import delete, exists
+from sqlalchemy.orm import aliased
 from sqlmodel import Session, col
 from sqlmodel import select as rows
 
@@ -59,7 +60,10 @@ def sweep_revisions(session: Session, days: int) -> int:
         .where(
             col(Revision.number) < newest.c.number,
             col(Revision.created) < now() - timedelta(days=days),
-            col(Revision.id).not_in(select(col(RunSource.revision_id))),
+            ~exists().where(
+                col(RunSource.source_id) == col(Revision.source_id),
+                col(RunSource.revision_id) == col(Revision.id),
+            ),
         )
         .limit(AT_ONCE)
     ).all()
@@ -79,7 +83,7 @@ def sweep_tasks(session: Session) -> int:
             Task.kind == TaskKind.UPLOAD,
             Task.state != TaskState.QUEUED,
             col(Task.created) < now() - TASKS_AFTER,
-            col(Task.id).not_in(select(col(Variant.job_id))),
+            ~exists().where(col(Variant.job_id) == col(Task.id)),
         )
         .limit(AT_ONCE)
     ).all()
@@ -90,7 +94,7 @@ def sweep_tasks(session: Session) -> int:
 def replace_waiting_runs(session: Session, source: Source, who: str) -> None:
     """Delete runs of this source alone that ``who`` started and that are not finished: a newer
     revision is about to be run. What they have made is known and made no second time."""
-    others = select(col(RunSource.run_id)).where(col(RunSource.source_id) != source.id)
+    other = aliased(RunSource)
     waiting = session.exec(
         rows(Run)
         .join(RunSource, col(RunSource.run_id) == col(Run.id))
@@ -98,7 +102,7 @@ def replace_waiting_runs(session: Session, source: Source, who: str) -> None:
             RunSource.source_id == source.id,
             Run.who == who,
             col(Run.finished).is_(None),
-            col(Run.id).not_in(others),
+            ~exists().where(col(other.run_id) == col(Run.id), col(other.source_id) != source.id),
         )
     ).all()
     for run in waiting:

@@ -41,7 +41,7 @@ from gefa.store.task_kinds import TaskKind
 from gefa.store.task_rows import enqueue
 from gefa.work.queue import Outcome
 
-WATCHER = "watched folder"
+WATCHER = "a watched folder"
 """who starts the runs of watched sources"""
 MAX_PAIRS = 40
 """changed parts to show before and after"""
