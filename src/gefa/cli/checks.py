@@ -90,9 +90,8 @@ def clean(
                 "there is no gefa.toml here or above.", advice="Name a plan with --plan."
             )
         files = files_for(site, [], Path)
-        left = left_over(pool, files, site.plan, site.out, marks=site.marks, plan_file=site.file)
-        if yes:
-            clear_away(site.out, left, [file.path for file in files])
+        look = clear_away if yes else left_over
+        left = look(pool, files, site.plan, site.out, marks=site.marks, plan_file=site.file)
     for file in left:
         edited = " (edited since it was made: it stays)" if file.edited else ""
         out_console.print(f"{file.path}  {weight(file.bytes)}{edited}", markup=False)

@@ -13,7 +13,7 @@ from gefa.core.make.own_files import OwnFiles, Sources, previous
 from gefa.core.plan.plan import Plan
 from gefa.folder.check import expected_paths
 from gefa.folder.dry_run import foreseen
-from gefa.folder.out_folder import alone_in, make_ready, remove
+from gefa.folder.out_folder import alone_in, is_removable, make_ready, remove
 from gefa.folder.site_files import SiteFile
 from gefa.work.pool import Pool
 
@@ -45,25 +45,36 @@ def left_over(
             edited=bool(sha256) and sha256_or_empty(out / path) != sha256,
         )
         for path, sha256 in sorted((stopped | digests).items())
-        if path not in expected and (out / path).is_file()
+        if path not in expected
+        and (out / path).is_file()
+        and is_removable(out, path, found.planned.never)
     ]
 
 
-def clear_away(out: Path, files: Sequence[LeftOver], sources: Sequence[Path]) -> None:
-    """Remove these files, and what the manifest says of them."""
+def clear_away(
+    pool: Pool, sources: Sequence[SiteFile], plan: Plan, out: Path, *, marks: Path, plan_file: Path
+) -> list[LeftOver]:
+    """Remove what is left over, and what the manifest says of it. Returns what was left over."""
+    if not out.is_dir():
+        return []
     make_ready(out)
-    gone = {file.path for file in files if not file.edited}
-    named = {file.path for file in files}
-    never = Sources(sources)
-    with alone_in(out):
+    with alone_in(out):  # an export may have made some of it again since somebody looked
+        files = left_over(pool, sources, plan, out, marks=marks, plan_file=plan_file)
         manifest = previous(out)
-        if manifest is not None:
-            manifest.files = [file for file in manifest.files if file.path not in named]
-            manifest.originals = [file for file in manifest.originals if file.path not in named]
-            kept = {(file.source, file.cut) for file in manifest.files}
-            manifest.cuts = [c for c in manifest.cuts if c.css or (c.source, c.name) in kept]
-            kept |= {(cut.source, cut.name) for cut in manifest.cuts}
-            manifest.memory = [m for m in manifest.memory if (m.source, m.cut) in kept]
+        if manifest is not None and files:
+            _forget(manifest, {file.path for file in files})
             write_whole(out / MANIFEST, manifest.to_json().encode())
-        for path in gone:
-            remove(out, path, never)
+        for file in files:
+            if not file.edited:
+                remove(out, file.path, Sources(source.path for source in sources))
+    return files
+
+
+def _forget(manifest: Manifest, paths: set[str]) -> None:
+    """Take files out of a manifest, and cuts that have none left."""
+    manifest.files = [file for file in manifest.files if file.path not in paths]
+    manifest.originals = [file for file in manifest.originals if file.path not in paths]
+    kept = {(file.source, file.cut) for file in manifest.files}
+    manifest.cuts = [cut for cut in manifest.cuts if cut.css or (cut.source, cut.name) in kept]
+    kept |= {(cut.source, cut.name) for cut in manifest.cuts}
+    manifest.memory = [one for one in manifest.memory if (one.source, one.cut) in kept]

@@ -93,8 +93,7 @@ def no_longer_made(
 def left_by_stopped(own: OwnFiles, manifest: Manifest) -> list[tuple[str, str]]:
     """Cut and path of files that exports which were stopped have placed, and that nothing makes any
     more. The cut is not known."""
-    made = manifest.paths
-    return [("", path) for path in own.stopped() if path not in made]
+    return [("", path) for path in own.stopped(manifest.paths)]
 
 
 def carry_over(before: Manifest | None, again: Collection[str], manifest: Manifest) -> None:
@@ -136,11 +135,17 @@ def _drawing(out: Path, manifest: Manifest, cut: str) -> bytes:
     return (out / file.path).read_bytes()
 
 
+def is_removable(out: Path, path: str, sources: Sources) -> bool:
+    """Whether a path lies inside ``out``, also where links lead elsewhere, and is no source."""
+    file = out / path
+    return real(file.parent).is_relative_to(real(out)) and sources.at(file) is None
+
+
 def remove(out: Path, path: str, sources: Sources) -> None:
     """Delete a file and the folders this empties; never anything outside, and no source, whatever a
     manifest says."""
     file = out / path
-    if not real(file.parent).is_relative_to(real(out)) or sources.at(file) is not None:
+    if not is_removable(out, path, sources):
         return
     file.unlink(missing_ok=True)
     for folder in file.parents:
