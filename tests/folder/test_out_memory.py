@@ -8,11 +8,14 @@ import signal
 import sqlite3
 import subprocess
 import sys
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
 from gefa.core.deliver.manifest import MANIFEST, Manifest
+from gefa.core.treat.made import MadeVariant
+from gefa.folder.out_memory import OutMemory
 from gefa.store.database import DATABASE
 from tests.conftest import eventually
 from tests.make import photo
@@ -145,6 +148,41 @@ def test_a_stopped_export_is_continued_by_any_plan(site: Path, how: signal.Signa
     assert made(site) == files
 
 
+def test_a_layout_that_a_stopped_export_left_is_kept_where_it_is_made_again(site: Path) -> None:
+    gefa(site, "export", "--layout")
+    layouts = {path for path in made(site) if "-layout." in path}
+    assert layouts
+    (site / "img" / MANIFEST).unlink()  # as if it had been stopped just before its end
+    gefa(site, "export", "--layout")
+    assert layouts <= made(site).keys()
+    assert "up to date" in gefa(site, "check")
+
+
+def test_a_cache_that_cannot_be_opened_is_told(site: Path) -> None:
+    (site / "img" / ".gefa" / DATABASE).mkdir(parents=True)
+    command = [str(Path(sys.executable).with_name("gefa")), "export"]
+    done = subprocess.run(command, cwd=site, capture_output=True, text=True, timeout=300)
+    assert done.returncode == 2
+    assert "cannot be used: unable to open database file" in " ".join(done.stderr.split())
+    assert "Traceback" not in done.stderr
+    assert "12 to make" in gefa(site, "export", "--dry-run")
+
+
+def test_a_cache_that_cannot_be_written_any_more_is_told_and_costs_no_file(
+    tmp_path: Path, caplog: pytest.LogCaptureFixture
+) -> None:
+    (tmp_path / ".gefa").mkdir()
+    memory = OutMemory(tmp_path)
+    with closing(memory):
+        assert memory._database is not None
+        with memory._database.changing() as session:
+            session.connection().exec_driver_sql("DROP TABLE made")
+        memory.write({"k": MadeVariant(sha256="0" * 64, bytes=1)}, {}, {"a.webp": ("k", 1)})
+        memory.flush()
+        memory.flush()
+    assert caplog.text.count("cannot be written") == 1
+
+
 def test_what_nothing_makes_is_cleaned_and_what_was_edited_stays(site: Path) -> None:
     gefa(site, "export")
     plan(site, widths="[20]")
@@ -168,6 +206,11 @@ def test_what_nothing_makes_is_cleaned_and_what_was_edited_stays(site: Path) -> 
     assert "nothing to remove" in gefa(site, "clean")
     assert "0 made, 6 reused" in gefa(site, "export")
     assert (out / "photos" / "p1-60.webp").read_bytes() == b"mine now"
+
+
+def test_cleaning_a_folder_that_is_not_there_makes_none(site: Path) -> None:
+    assert "nothing to remove" in gefa(site, "clean", "--yes")
+    assert not (site / "img").exists()
 
 
 def test_two_exports_into_one_folder_wait_for_each_other(site: Path) -> None:

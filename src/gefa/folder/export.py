@@ -269,7 +269,7 @@ class Exporter:
                 shelf = DraftShelf(self.out / FRESH, memory.kept_for(job), memory.taken_for(job))
                 report = find_cut(job, shelf)
                 if report is not None:
-                    report = kept(report, job, memory)
+                    report = keep_report(report, job, memory)
             except Exception:  # whatever it is, it costs this cut and no other: making it says why
                 log.exception("cut %s of %s", job.cut.name, job.source)
                 continue
@@ -294,7 +294,7 @@ class Exporter:
 
     def _outcome(self, job: CutJob, call: Call, memory: OutMemory) -> JobReport:
         try:
-            return kept(self._pool.outcome(call), job, memory)
+            return keep_report(self._pool.outcome(call), job, memory)
         except GefaError as error:
             return failed_report(job, error.told)
         except Exception as error:  # whatever it is, it costs this cut and no other
@@ -367,14 +367,15 @@ class Exporter:
         manifest, memory = batch.manifest, batch.memory
         manifest.sprites = sprites_of(manifest.cuts, manifest.files)
         name_pictures(manifest, plan.pictures)
+        put_sprites(memory.own, self.out, manifest)
+        self._write_extras(planned, batch)
         gone = no_longer_made(planned.before, planned.again, manifest)
+        # Only now: a layout that a stopped export has left may have been written again.
         if planned.whole and not manifest.failed:
             gone += left_by_stopped(memory.own, manifest)
         manifest.dropped += [
             Remark(cut=cut, reason=f"{path} is not made any more") for cut, path in gone
         ]
-        put_sprites(memory.own, self.out, manifest)
-        self._write_extras(planned, batch)
         write_whole(self.out / MANIFEST, manifest.to_json().encode())
         for _, path in gone:
             remove(self.out, path, planned.never)
@@ -383,9 +384,9 @@ class Exporter:
         tidy(self.out)
 
 
-def kept(report: JobReport, job: CutJob, memory: OutMemory) -> JobReport:
-    """The report of a cut whose files are placed and written down. Those at whose places something
-    else lies by now have failed."""
+def keep_report(report: JobReport, job: CutJob, memory: OutMemory) -> JobReport:
+    """Place the files of a cut, and write its report down. Returns the report; files at whose
+    places something else lies by now have failed."""
     taken = memory.keep(report)
     if not taken:
         return report

@@ -37,8 +37,7 @@ class Planned:
     ``again`` names the sources whose files are made anew, or go since they are ``gone``;
     ``changes`` tells what is other in each than at the last export. ``never`` are the paths of
     sources, present and former: nothing is written there. ``whole`` says that these are all sources
-    of the site. ``missing_parts`` are those of
-    ``[[cuts]]`` that no source has."""
+    of the site. ``missing_parts`` are those of ``[[cuts]]`` that no source has."""
 
     files: dict[str, SiteFile]
     before: Manifest | None

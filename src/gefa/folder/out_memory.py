@@ -7,18 +7,20 @@ both is believed of the manifest, since somebody may have pulled a newer one.
 from __future__ import annotations
 
 import hashlib
+import logging
 import time
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from pydantic import BaseModel
-from sqlalchemy.exc import DatabaseError
+from sqlalchemy.exc import DatabaseError, OperationalError
+from sqlmodel import Session
 
 from gefa import __version__
 from gefa.core.deliver.manifest import File, Manifest
-from gefa.core.errors import TakenPath
+from gefa.core.errors import PlanError, TakenPath
 from gefa.core.files import sha256_of, sha256_or_empty, stamp
 from gefa.core.make.folder_shelf import FRESH, Kept, place_file
 from gefa.core.make.job import CutJob
@@ -35,6 +37,7 @@ from gefa.store.out_rows import SourceRow
 NOTED_AT_ONCE = 100
 """sources that were read and are not written down yet: so many are read again after a kill"""
 WRITE_SECONDS = 1.0
+log = logging.getLogger("gefa.export")
 
 
 class Stamp(BaseModel):
@@ -93,16 +96,39 @@ class OutMemory:
         self._new_placed: dict[str, tuple[str, int]] = {}
         self._written = time.monotonic()
         self._drafts = Kept.in_drafts(out / FRESH)
-        if self._database is not None:
-            with self._database.reading() as session:
-                self._sources = out_rows.source_rows(session)
-                self._wanted = out_rows.wanted_paths(session)
-                self._placed = out_rows.placed_files(session)
+        try:
+            self._read()
+        except DatabaseError:  # damaged where opening it did not show
+            self.close()
+            self._database = _begun_anew(out / HIDDEN) if writes else None
         self._paths: dict[str, list[str]] = defaultdict(list)
         self._take_older()
         self._take_manifest(previous(out))
         for path, (key, _) in self._placed.items():
             self._paths[key].append(path)
+
+    def _read(self) -> None:
+        if self._database is not None:
+            with self._database.reading() as session:
+                self._sources = out_rows.source_rows(session)
+                self._wanted = out_rows.wanted_paths(session)
+                self._placed = out_rows.placed_files(session)
+
+    @contextmanager
+    def _changing(self) -> Iterator[Session]:
+        """A session for changes. What cannot be written down costs time at the next export, and no
+        file: it is told once, and nothing more is written."""
+        assert self._database is not None
+        try:
+            with self._database.changing() as session:
+                yield session
+        except DatabaseError as error:
+            self._writes = False
+            log.warning(
+                "%s cannot be written (%s); the next export goes by the manifest alone",
+                self._database.file,
+                error.orig,
+            )
 
     def close(self) -> None:
         """Also where an export is stopped: what was made by then is written down."""
@@ -158,7 +184,7 @@ class OutMemory:
             found = one.stamp or Stamp(saved=0, bytes=-1)
             row = SourceRow(found.sha256, "", found.saved, found.bytes, one.asked, one.elsewhere)
             rows[name] = row, one.survey
-        with self._database.changing() as session:
+        with self._changing() as session:
             out_rows.write_sources(session, rows)
         self._noted.clear()
 
@@ -175,7 +201,7 @@ class OutMemory:
         left = [name for name in gone if name in self._sources or name in self._wanted]
         if self._database is None or not (self._writes and (new or left)):
             return
-        with self._database.changing() as session:
+        with self._changing() as session:
             out_rows.write_wanted(session, new)
             out_rows.forget_sources(session, left)
         self._wanted |= new
@@ -312,7 +338,7 @@ class OutMemory:
         if self._database is None or not self._writes:
             return
         if self._new_made or self._new_facts or self._new_placed:
-            with self._database.changing() as session:
+            with self._changing() as session:
                 ledger.enter(session, self._new_made, self._new_facts)
                 out_rows.write_placed(session, self._new_placed)
         for new in (self._new_made, self._new_facts, self._new_placed):
@@ -323,7 +349,7 @@ class OutMemory:
         self.flush()
         if self._database is None or not self._writes:
             return
-        with self._database.changing() as session:
+        with self._changing() as session:
             out_rows.forget_placed(session, gone)
             ledger.keep_used(session, self._looked_up)
             ledger.sweep_ledger(session)
@@ -340,9 +366,10 @@ class OutMemory:
         self._wanted = older.wanted | self._wanted
         self.write(self._made, self._facts, placed)
         if self._writes and self._database is not None and older.wanted:
-            with self._database.changing() as session:
+            with self._changing() as session:
                 out_rows.write_wanted(session, older.wanted)
-        if self._writes:
+        self.flush()
+        if self._writes:  # all of it is in tables now
             remove_older_memory(self.out / HIDDEN)
 
     def _take_manifest(self, manifest: Manifest | None) -> None:
@@ -353,16 +380,11 @@ class OutMemory:
         if not new:
             return
         placed = {file.path: (file.key, 0) for file in new}
-        made = {file.key: file.as_made() for file in new}
-        facts = {}
-        for memory in manifest.memory:
-            made |= memory.tried
-            if memory.facts is not None:
-                facts[memory.facts_key] = memory.facts
+        told = Kept.told_by(manifest)
         self._placed |= placed
-        self._made |= made
-        self._facts |= facts
-        self.write(made, facts, placed)
+        self._made |= told.made
+        self._facts |= told.facts
+        self.write(told.made, told.facts, placed)
 
     def _is_news(self, file: File) -> bool:
         """Whether the file in the folder is not the one that the database knows."""
@@ -391,9 +413,21 @@ def _opened(folder: Path, *, writes: bool) -> Database | None:
             busy = file.with_name(f"{DATABASE}-wal").exists()
             return Database(file, cached=True, immutable=not busy)
         return Database(file, cached=True)
-    except (DatabaseError, FolderTrouble):
+    except OperationalError as error:  # full, locked or not ours to write: it is not damaged
         if not writes:
             return None
+        raise PlanError(
+            f"cannot be used: {error.orig}.",
+            file=str(file),
+            advice="Check who owns it and whether its disk is full, or delete it: it is a cache.",
+        ) from error
+    except (DatabaseError, FolderTrouble):
+        return _begun_anew(folder) if writes else None
+
+
+def _begun_anew(folder: Path) -> Database:
+    """An empty database instead of one that cannot be used."""
+    file = folder / DATABASE
     for left in folder.glob(f"{DATABASE}*"):
         left.unlink(missing_ok=True)
     return Database(file, cached=True)

@@ -100,12 +100,14 @@ def _reader(file: Path) -> Engine:
 
 def is_current(file: Path) -> bool:
     """Whether a database that exists can be read without a change of its tables."""
-    name = f"file:{quote(str(file))}?mode=ro&immutable=1"
-    with closing(sqlite3.connect(name, uri=True)) as database:
-        try:
+    # Where there is a log, the last changes are in it; without one nothing need be written.
+    immutable = "" if file.with_name(f"{file.name}-wal").exists() else "&immutable=1"
+    try:
+        name = f"file:{quote(str(file))}?mode=ro{immutable}"
+        with closing(sqlite3.connect(name, uri=True)) as database:
             found = database.execute("SELECT version_num FROM alembic_version").fetchone()
-        except sqlite3.Error:
-            return False
+    except sqlite3.Error:
+        return False
     return bool(found == (STEPS[-1],))
 
 

@@ -33,18 +33,22 @@ class Kept:
     @classmethod
     def in_manifest(cls, out: Path, manifest: Manifest | None) -> Kept:
         """What a manifest tells of the files in ``out``; files with other bytes have no place."""
-        kept = cls()
         if manifest is None:
-            return kept
+            return cls()
+        kept = cls.told_by(manifest)
+        for file in manifest.files:
+            if file.key and sha256_or_empty(out / file.path) == file.sha256:
+                kept.places[file.key] = out / file.path
+        return kept
+
+    @classmethod
+    def told_by(cls, manifest: Manifest) -> Kept:
+        """The records and facts in a manifest; files are not looked for."""
+        kept = cls(made={file.key: file.as_made() for file in manifest.files if file.key})
         for memory in manifest.memory:
             kept.made |= memory.tried
             if memory.facts is not None:
                 kept.facts[memory.facts_key] = memory.facts
-        for file in manifest.files:
-            if file.key:
-                kept.made[file.key] = file.as_made()
-                if sha256_or_empty(out / file.path) == file.sha256:
-                    kept.places[file.key] = out / file.path
         return kept
 
     @classmethod

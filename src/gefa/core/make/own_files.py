@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from functools import lru_cache
 from pathlib import Path
 
@@ -61,11 +61,9 @@ class OwnFiles:
             raise TakenPath(
                 f"{path} leads out of {self._out} through a link.", advice="Remove the link."
             )
-        if (
-            os.path.lexists(target)
-            and not self.has(path)
-            and sha256_or_empty(target) != (sha256 or "-")
-        ):
+        if not os.path.lexists(target) or self.has(path):
+            return
+        if not sha256 or sha256_or_empty(target) != sha256:
             raise TakenPath(
                 f"{target} exists, and Gefa did not make it.",
                 advice=f"Move it, or allow Gefa to replace it: --overwrite {target}",
@@ -78,9 +76,14 @@ class OwnFiles:
         digests = self._placed.get(path)
         return bool(digests) and sha256_or_empty(self._out / path) in (digests or ())
 
-    def stopped(self) -> list[str]:
-        """Files that are here and that no manifest names: those of exports that were stopped."""
-        return sorted(path for path in self._placed if path not in self._named and self.has(path))
+    def stopped(self, made: Collection[str] = ()) -> list[str]:
+        """Files that are here and that neither the manifest nor ``made`` names: those of exports
+        that were stopped."""
+        return sorted(
+            path
+            for path in self._placed
+            if path not in self._named and path not in made and self.has(path)
+        )
 
     def holds(self, file: Path) -> bool:
         """Whether a file, wherever it lies, is one that Gefa made in this folder."""
