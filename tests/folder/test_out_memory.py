@@ -133,6 +133,7 @@ def test_a_stopped_export_is_continued_by_any_plan(site: Path, how: signal.Signa
     _stopped(site, how)
     placed = made(site)
     assert placed
+    assert not [path for path in placed if path.endswith(".part")]
     told = json.loads(gefa(site, "export", "--json"))
     assert told["reused"] >= len(placed), "what was made before is known"
     assert placed.items() <= made(site).items()

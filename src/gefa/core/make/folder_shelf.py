@@ -165,8 +165,10 @@ def place_file(own: OwnFiles, file: Path, out: Path, path: str, sha256: str) -> 
         return
     own.check(path, sha256)
     own.claim(path, sha256)
-    target.parent.mkdir(parents=True, exist_ok=True)
-    draft = target.with_name(f".gefa-{os.getpid()}-{target.name[-80:]}.part")
+    # Among the drafts: what an export leaves that is killed just now goes with them.
+    draft = out / FRESH / f"{sha256}-{os.getpid()}.part"
+    for folder in (target.parent, draft.parent):
+        folder.mkdir(parents=True, exist_ok=True)
     try:
         draft.unlink(missing_ok=True)
         linked = False
